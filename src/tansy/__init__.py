@@ -1,0 +1,1 @@
+"""Tansy: a bench for demand planners."""

@@ -1,0 +1,353 @@
+"""The `tansy` command. Results go to stdout or a file, messages and progress to stderr."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Any, Optional
+
+import numpy as np
+import polars as pl
+import typer
+from scipy.special import ndtri
+
+from tansy.engine.backtest.intervals import probabilities
+from tansy.engine.backtest.score import Forecasts, score
+from tansy.engine.errors import FileError, TansyError
+from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
+from tansy.engine.panel import Panel
+from tansy.engine.reading.history import Reading, read_panel
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.reading.table import read_table
+from tansy.engine.reconcile.projection import METHODS, reconcile
+from tansy.engine.structure.constraints import from_edges
+from tansy.engine.study import export
+from tansy.engine.study.recipe import read_recipe_file
+from tansy.engine.study.run import run_study
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, help="Forecast, test, reconcile and publish demand.")
+
+Json = Annotated[Optional[Path], typer.Option("--json", help="Write the JSON here instead of to stdout.")]
+Time = Annotated[str, typer.Option("--time", help="Column of periods.")]
+Value = Annotated[str, typer.Option("--value", help="Column of values.")]
+By = Annotated[Optional[list[str]], typer.Option("--by", help="Key column; may be given several times.")]
+
+
+def main() -> None:
+    """Entry point: one clear sentence and exit status 2 where the input is at fault."""
+    try:
+        app()
+    except TansyError as error:
+        typer.echo(str(error), err=True)
+        sys.exit(2)
+
+
+def _print(result: Any, out: Path | None) -> None:
+    text = json.dumps(result, indent=2, allow_nan=False)
+    if out:
+        out.write_text(text + "\n", encoding="utf-8")
+    else:
+        typer.echo(text)
+
+
+def _progress() -> Callable[[str, int, int], None]:
+    """Progress lines on stderr, about one for every twentieth of a step."""
+    last: dict[str, int] = {}
+
+    def say(step: str, done: int, of: int) -> None:
+        if of == 0:
+            typer.echo(f"{step} ...", err=True)
+        elif done * 20 // of != last.get(step):
+            last[step] = done * 20 // of
+            typer.echo(f"{step}: {done:,} of {of:,} series", err=True)
+
+    return say
+
+
+@app.command()
+def check(
+    file: Path,
+    time: Time = "",
+    value: Value = "",
+    by: By = None,
+    layout: Annotated[Optional[str], typer.Option(help="long or wide; guessed otherwise.")] = None,
+    sheet: Annotated[Optional[str], typer.Option(help="Sheet of an XLSX file.")] = None,
+    gaps: Annotated[str, typer.Option(help="What a missing period means: zero or unknown.")] = "unknown",
+    out: Json = None,
+) -> None:
+    """Read a file without loading it and say what was understood."""
+    reading = read_panel(file, ReadOptions(time=time, value=value, keys=tuple(by or ()), gaps=gaps, sheet=sheet, layout=layout))
+    _print(_understood(reading), out)
+
+
+def _understood(reading: Reading) -> dict[str, Any]:
+    panel, options = reading.panel, reading.options
+    roles = {options.time: "time", options.value: "value", **{key: "key" for key in options.keys}}
+    roles.update({column: "attribute" for column in options.attribute_columns or {}})
+    return {
+        "layout": reading.layout,
+        "columns": roles,
+        "frequency": panel.timeline.frequency,
+        "series": panel.n_series,
+        "periods": panel.timeline.n_periods,
+        "first": panel.timeline.labels[0],
+        "last": panel.timeline.labels[-1],
+        "total": float(np.nansum(panel.values)),
+        "missing": int(np.isnan(panel.values).sum()),
+        "rows": reading.n_rows,
+        "rows_left_out": reading.n_refused,
+        "findings": [finding.to_json() for finding in reading.findings],
+    }
+
+
+@app.command()
+def run(
+    recipe: Path,
+    out: Annotated[Path, typer.Option("--out", help="Folder for forecasts, accuracy and summary.")],
+    form: Annotated[str, typer.Option("--format", help="parquet or csv.")] = "parquet",
+    data: Annotated[Optional[Path], typer.Option(help="Read this sales file instead of the recipe's.")] = None,
+) -> None:
+    """Run a study from a recipe and write forecasts, accuracy.csv and summary.json."""
+    if form not in ("parquet", "csv"):
+        raise FileError(f"The format is parquet or csv, not {form!r}.")
+    chosen = read_recipe_file(recipe)
+    if chosen.data is None:
+        raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
+    path = data or recipe.parent / chosen.data.file
+    typer.echo(f"reading {path} ...", err=True)
+    reading = read_panel(path, chosen.data, recipe.parent)
+    for finding in reading.findings:
+        typer.echo(f"  {finding.kind}: {finding.count:,} ({finding.remedy})", err=True)
+    study = run_study(reading.panel, chosen, progress=_progress())
+    summary = export.write(study, out, form)
+    typer.echo(json.dumps(summary, indent=2))
+
+
+@app.command("fit")
+def fit_command(
+    file: Path,
+    time: Time,
+    value: Value,
+    model: Annotated[list[str], typer.Option("--model", help="A method, such as 'ets(A,Ad,N)'.")],
+    horizon: Annotated[int, typer.Option(help="Number of leads.")],
+    by: By = None,
+    freq: Annotated[Optional[str], typer.Option(help="D, W, M, Q or Y; guessed otherwise.")] = None,
+    season_length: Annotated[Optional[int], typer.Option(help="Periods per season.")] = None,
+    levels: Annotated[str, typer.Option(help="Levels of the bands in percent.")] = "80,95",
+    bands: Annotated[str, typer.Option(help="known: parameters taken as known; estimated: their uncertainty added.")] = "estimated",
+    out: Json = None,
+) -> None:
+    """Fit methods to every series of a file and print parameters, fitted values and forecasts as JSON."""
+    if horizon < 1:
+        raise FileError("The horizon is at least 1.")
+    if bands not in ("known", "estimated"):
+        raise FileError(f"Bands are known or estimated, not {bands!r}.")
+    try:
+        p = probabilities([float(level) for level in levels.split(",")])
+    except ValueError:
+        raise FileError(f"Levels are percentages separated by commas, not {levels!r}.") from None
+    options = ReadOptions(
+        time=time, value=value, keys=tuple(by or ("series",)), gaps="unknown", frequency=freq,
+        season_length=season_length, attribute_columns={},
+    )  # fmt: skip
+    panel = read_panel(file, options).panel
+    fits: list[dict[str, Any]] = []
+    for text in model:
+        form = parse(text)
+        result = fit(form, Batch(panel.values, panel.timeline), horizon, uncertainty=bands == "estimated")
+        fits += [_fit_json(str(form), panel, result, i, p, bands == "known") for i in range(panel.n_series)]
+    _print({"fits": fits}, out)
+
+
+def _numbers(values: np.ndarray) -> list[float | None]:
+    return [float(v) if np.isfinite(v) else None for v in values]
+
+
+def _fit_json(text: str, panel: Panel, fits: Fits, i: int, p: np.ndarray, known: bool) -> dict[str, Any]:
+    notes: list[str] = []
+    series = panel.series_key(i) if panel.key_names != ("series",) else {}
+    if not fits.defined[i]:
+        n = int((~np.isnan(panel.values[i])).sum())
+        return {"series": series, "model": text, "notes": [f"not fitted: {n} values are too few for this method"]}
+    if fits.sum_squares[i] == 0.0:
+        notes.append("the method repeats this series without any error; the bands have no width")
+    spread = np.sqrt(fits.variance[i] if known else fits.estimated_variance[i])
+    quantiles = {f"{q:g}": _numbers(fits.forecast[i] + ndtri(q) * spread) for q in p}
+    values = _numbers(np.array([fits.loglik[i], fits.aic[i], fits.aicc[i], fits.bic[i], fits.sigma2[i]]))
+    return {
+        "series": series,
+        "model": text,
+        "parameters": dict(zip(fits.parameter_names, _numbers(fits.parameters[i]), strict=True)),
+        "standard_errors": fits.standard_errors(i),
+        **dict(zip(("loglik", "aic", "aicc", "bic", "sigma2"), values, strict=True)),
+        "n_used": int(fits.n_used[i]),
+        "fitted": _numbers(panel.values[i] - fits.residuals[i]),
+        "residuals": _numbers(fits.residuals[i]),
+        "forecast": {
+            "period": panel.timeline.after(fits.forecast.shape[1]).labels,
+            "mean": _numbers(fits.forecast[i]),
+            "quantiles": quantiles,
+        },
+        "notes": notes,
+    }
+
+
+@app.command("score")
+def score_command(
+    forecasts: Path,
+    actual: Annotated[Path, typer.Option(help="File with what came.")],
+    train: Annotated[Path, typer.Option(help="File with the history that the forecasts were made from.")],
+    time: Time,
+    value: Value,
+    season_length: Annotated[int, typer.Option(help="Periods per season, for MASE.")],
+    by: By = None,
+    out: Json = None,
+) -> None:
+    """Score forecasts (columns mean, q0.025, ...) against actuals with every measure."""
+    table = read_table(forecasts)
+    quantile_columns = {name: float(name[1:]) for name in table.columns if name.startswith("q0.") or name == "q0.5"}
+    keys = tuple(by or ("series",))
+
+    def load(path: Path, column: str) -> Panel:
+        return read_panel(path, ReadOptions(time=time, value=column, keys=keys, gaps="unknown", attribute_columns={})).panel
+
+    mean = load(forecasts, "mean")
+    actuals = _aligned(mean, load(actual, value), actual)
+    history = _aligned(mean, load(train, value), train, same_periods=False)
+    quantiles = {p: _aligned(mean, load(forecasts, name), forecasts) for name, p in quantile_columns.items()}
+    pooled, each = score(Forecasts(actuals, mean.values, quantiles, history), season_length)
+    rows = [{"series": mean.series_key(i) if by else {}, **measures} for i, measures in enumerate(each)]
+    _print({"pooled": pooled, "series": rows}, out)
+
+
+def _aligned(like: Panel, panel: Panel, path: Path, same_periods: bool = True) -> np.ndarray:
+    """Values of `panel` in the series order of `like`, and on its periods where asked; NaN where there is none."""
+    position = {tuple(panel.series_key(i).values()): i for i in range(panel.n_series)}
+    wanted = [tuple(like.series_key(i).values()) for i in range(like.n_series)]
+    missing = next((key for key in wanted if key not in position), None)
+    if missing is not None:
+        raise FileError(f"{path.name} has no rows for the series {' × '.join(missing)} that is forecast.")
+    rows = panel.values[[position[key] for key in wanted]]
+    if not same_periods:
+        return rows
+    if panel.timeline.frequency != like.timeline.frequency:
+        raise FileError(f"{path.name} is not on the same kind of periods as the forecasts.")
+    at = np.arange(like.timeline.first, like.timeline.last + 1) - panel.timeline.first
+    inside = (at >= 0) & (at < panel.timeline.n_periods)
+    values = np.full((like.n_series, like.timeline.n_periods), np.nan)
+    values[:, inside] = rows[:, at[inside]]
+    return values
+
+
+@app.command("reconcile")
+def reconcile_command(
+    base: Annotated[Path, typer.Option(help="Columns node, lead, value.")],
+    structure: Annotated[Path, typer.Option(help="Columns parent, child and, for several splits, split.")],
+    method: Annotated[str, typer.Option(help="bottom-up, ols, structural or variance.")],
+    residuals: Annotated[Optional[Path], typer.Option(help="Columns node, period, value; needed for variance.")] = None,
+    nonnegative: Annotated[bool, typer.Option("--nonnegative", help="No finest node below zero.")] = False,
+    out: Annotated[Optional[Path], typer.Option("--out", help="CSV file; stdout otherwise.")] = None,
+) -> None:
+    """Make base forecasts of any structure add up."""
+    if method not in METHODS[1:]:
+        raise FileError(f"There is no reconciliation {method!r}; choose one of {', '.join(METHODS[1:])}.")
+    edges = _columns(structure, "parent", "child")
+    splits = edges["split"].to_list() if "split" in edges.columns else [""] * edges.height
+    nodes, summation = from_edges(edges["parent"].to_list(), edges["child"].to_list(), splits)
+    forecasts, leads = _matrix(base, "lead", nodes, needs_all=True)
+    variance = np.full(len(nodes), np.nan)
+    if residuals is not None:
+        errors, _ = _matrix(residuals, "period", nodes, needs_all=False)
+        seen = ~np.isnan(errors)
+        variance = np.divide(np.nansum(errors**2, axis=1), seen.sum(axis=1), out=variance, where=seen.any(axis=1))
+    elif method == "variance":
+        raise FileError("The method variance needs --residuals.")
+    result = reconcile(summation, forecasts, method, variance, nonnegative)
+    table = pl.DataFrame(
+        {"node": np.repeat(nodes, len(leads)).tolist(), "lead": leads * len(nodes), "value": result.ravel()}
+    )
+    text = table.write_csv(out)
+    if text is not None:
+        typer.echo(text, nl=False)
+
+
+def _columns(path: Path, *names: str) -> pl.DataFrame:
+    table = read_table(path)
+    missing = [name for name in names if name not in table.columns]
+    if missing:
+        raise FileError(f"{path.name} lacks the column {missing[0]!r}; it has {', '.join(table.columns)}.")
+    return table
+
+
+def _matrix(path: Path, across: str, nodes: list[str], needs_all: bool) -> tuple[np.ndarray, list[str]]:
+    """[nodes, leads or periods] from a long file; leads in numerical order where they are numbers."""
+    table = _columns(path, "node", across, "value")
+    values = table["value"].cast(pl.Float64, strict=False)
+    if values.null_count():
+        row = int(values.is_null().arg_max() or 0)
+        raise FileError(f"{path.name}, row {row + 2}, column 'value': {table['value'][row]!r} is not a number.")
+    position = {name: i for i, name in enumerate(nodes)}
+    unknown = next((name for name in table["node"].to_list() if name not in position), None)
+    if unknown is not None:
+        raise FileError(f"{path.name}: node {unknown!r} is not in the structure.")
+    labels = sorted(set(table[across].to_list()), key=lambda t: (not t.isdigit(), int(t) if t.isdigit() else 0, t))
+    column = {label: j for j, label in enumerate(labels)}
+    matrix = np.full((len(nodes), len(labels)), np.nan)
+    rows = np.array([position[name] for name in table["node"].to_list()])
+    matrix[rows, [column[label] for label in table[across].to_list()]] = values.to_numpy()
+    if needs_all and np.isnan(matrix).any():
+        i, j = np.argwhere(np.isnan(matrix))[0]
+        raise FileError(f"{path.name} has no value for node {nodes[i]!r}, {across} {labels[j]}.")
+    return matrix, labels
+
+
+def _django() -> None:
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tansy.server.settings")
+    import django
+
+    django.setup()
+
+
+@app.command()
+def demo(
+    reset: Annotated[bool, typer.Option("--reset", help="Start afresh; all that was done in the demo is lost.")] = False,
+    serve_too: Annotated[bool, typer.Option("--serve/--no-serve", help="Serve it afterwards.")] = True,
+    port: Annotated[int, typer.Option(help="Port to serve on.")] = 8321,
+) -> None:
+    """Make the demo data, run the example study, publish a release and serve it."""
+    from tansy.demo.script import prepare
+
+    prepare(reset=reset, port=port)
+    if serve_too:
+        from tansy.server.serving import serve as start
+
+        start("127.0.0.1", port)
+
+
+@app.command()
+def serve(
+    host: Annotated[str, typer.Option(help="Address to bind to.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port.")] = 8321,
+) -> None:
+    """Serve the application and its worker."""
+    from tansy.server.serving import serve as start
+
+    start(host, port)
+
+
+@app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
+def admin(context: typer.Context) -> None:
+    """Run a management command of the server, such as `tansy admin createsuperuser`."""
+    _django()
+    from django.core.management import execute_from_command_line
+
+    execute_from_command_line(["tansy admin", *context.args])
+
+
+if __name__ == "__main__":
+    main()

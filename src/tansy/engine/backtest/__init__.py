@@ -1,0 +1,1 @@
+"""Rolling origins, measures, choice of a method, and bands calibrated on what the backtest missed."""

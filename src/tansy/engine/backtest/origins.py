@@ -1,0 +1,96 @@
+"""Fitting every method at every origin: the work of a study, one chunk of series at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.errors import RecipeError
+from tansy.engine.methods import registry
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import Form
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+
+
+def origins(n_periods: int, number: int, step: int, leads: int) -> list[int]:
+    """Number of periods seen at each origin, oldest first; the newest leaves `leads` periods to be judged on.
+
+    Raises RecipeError where the history is too short.
+    """
+    found = [n_periods - leads - step * i for i in range(number)][::-1]
+    if found[0] < 2:
+        raise RecipeError(
+            f"{number} origins, {step} periods apart and {leads} leads long, need at least "
+            f"{leads + step * (number - 1) + 2} periods of history; there are {n_periods}. "
+            "Ask for fewer origins or shorter leads."
+        )
+    return found
+
+
+@dataclass(frozen=True)
+class ChunkFits:
+    """All methods fitted to a chunk at all origins and at the end.
+
+    tested: [series, methods, origins, H]; final: [series, methods, H]; NaN where a method is not defined.
+    tested_sigma: [series, methods, origins] and final_sigma: [series, methods], root mean squared one-step errors.
+    parameters: [series, methods, P], in the order of each method's names, then NaN. criteria: [series, methods, 2]:
+    AICc and the number of values used.
+    """
+
+    tested: Floats
+    tested_sigma: Floats
+    final: Floats
+    final_sigma: Floats
+    parameters: Floats
+    criteria: Floats
+    parameter_names: tuple[tuple[str, ...], ...]
+
+
+def fit_chunk(values: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int) -> ChunkFits:
+    """Fit every form to every row of `values` [series, periods] at every origin and at the end of the history.
+
+    Searches start from where they ended at the origin before, oldest first, so the result does not depend on which
+    series share the chunk.
+    """
+    n, n_methods, n_origins = len(values), len(forms), len(seen_at)
+    tested = np.full((n, n_methods, n_origins, horizon), np.nan)
+    tested_sigma = np.full((n, n_methods, n_origins), np.nan)
+    final = np.full((n, n_methods, horizon), np.nan)
+    final_sigma = np.full((n, n_methods), np.nan)
+    criteria = np.full((n, n_methods, 2), np.nan)
+    parameters: list[Floats] = []
+    names: list[tuple[str, ...]] = []
+    for j, form in enumerate(forms):
+        warm: Floats | None = None
+        for i, n_seen in enumerate([*seen_at, timeline.n_periods]):
+            fits = registry.fit(form, Batch(values[:, :n_seen], timeline.until(n_seen)), horizon, warm)
+            warm = fits.raw
+            sigma = np.sqrt(mean_square(fits.residuals))
+            if i < n_origins:
+                tested[:, j, i] = fits.forecast
+                tested_sigma[:, j, i] = sigma
+                continue
+            final[:, j] = fits.forecast
+            final_sigma[:, j] = sigma
+            criteria[:, j, 0] = fits.aicc
+            criteria[:, j, 1] = fits.n_used
+            parameters.append(fits.parameters)
+            names.append(fits.parameter_names)
+    width = max(p.shape[1] for p in parameters)
+    padded = np.full((n, n_methods, width), np.nan)
+    for j, found in enumerate(parameters):
+        padded[:, j, : found.shape[1]] = found
+    return ChunkFits(tested, tested_sigma, final, final_sigma, padded, criteria, tuple(names))
+
+
+def mean_square(residuals: Floats) -> Floats:
+    """Uncentred mean of e^2 per series, NaN where there is none."""
+    seen = ~np.isnan(residuals)
+    count = seen.sum(axis=1)
+    total = np.where(seen, residuals * residuals, 0.0).sum(axis=1)
+    return np.divide(total, count, out=np.full(len(residuals), np.nan), where=count > 0)

@@ -1,0 +1,1 @@
+"""Where batches run: a pool of threads on this machine."""

@@ -1,0 +1,30 @@
+"""A pool of threads over chunks; kernels release the GIL."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from typing import TypeVar
+
+Chunk = TypeVar("Chunk")
+Result = TypeVar("Result")
+
+
+def n_workers() -> int:
+    """Cores this process may use."""
+    return max(1, len(os.sched_getaffinity(0)))
+
+
+def run_chunks(work: Callable[[Chunk], Result], chunks: list[Chunk], workers: int | None = None) -> Iterator[Result]:
+    """Results of `work` as they come, in any order. When the caller stops iterating, chunks not yet begun are dropped."""
+    with ThreadPoolExecutor(workers or n_workers()) as pool:
+        pending: set[Future[Result]] = {pool.submit(work, chunk) for chunk in chunks}
+        try:
+            while pending:
+                done, pending = wait(pending, return_when=FIRST_COMPLETED)
+                for future in done:
+                    yield future.result()
+        finally:
+            for future in pending:
+                future.cancel()

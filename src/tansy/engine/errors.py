@@ -1,0 +1,25 @@
+"""What can go wrong with a planner's input, each said in one sentence that names the place and the way out."""
+
+
+class TansyError(Exception):
+    """Base of every error that is shown to a person as it stands."""
+
+
+class FileError(TansyError):
+    """A file cannot be read at all: empty, binary, without a header, or without a usable column."""
+
+
+class NotationError(TansyError):
+    """A method's text does not follow the notation."""
+
+
+class RecipeError(TansyError):
+    """A recipe lacks something, holds something unknown, or asks for what the data cannot give."""
+
+
+class StructureError(TansyError):
+    """Nodes do not add up: a missing parent, a cycle, or contradicting attributes."""
+
+
+class Stopped(TansyError):
+    """The run was asked to stop; batches that were finished are kept."""

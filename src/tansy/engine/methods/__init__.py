@@ -1,0 +1,1 @@
+"""Ways to forecast, a family per module, each fitting a whole batch of series at once."""

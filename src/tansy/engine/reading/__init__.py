@@ -1,0 +1,1 @@
+"""Tables in, panel and findings out."""

@@ -1,0 +1,117 @@
+"""What each column of a file is, guessed from its name and contents, with the reason."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+import polars as pl
+
+from tansy.engine.timeline import FORM_NAMES, form_of
+
+_TIME_WORDS = re.compile(r"week|date|day|month|period|quarter|year|time", re.I)
+_VALUE_WORDS = re.compile(r"units|qty|quantity|sales|sold|demand|volume|value|amount|pieces", re.I)
+_KEY_WORDS = re.compile(
+    r"^(product|sku|item|article|material|code|store|shop|site|place|location|centre|center|branch|customer|series|key)"
+    r"(_?(id|no|nr|number|code|key))?$",
+    re.I,
+)
+_SAMPLE = 2000
+
+
+@dataclass(frozen=True)
+class Role:
+    """kind: "time", "value", "key", "attribute", "period" (a column of a wide file) or "ignored".
+    of: for an attribute, the key column it describes. reason: why, in words."""
+
+    kind: str
+    reason: str
+    of: str | None = None
+
+
+@dataclass(frozen=True)
+class Guess:
+    layout: str
+    roles: dict[str, Role]
+
+    def columns(self, kind: str) -> list[str]:
+        return [name for name, role in self.roles.items() if role.kind == kind]
+
+
+def guess_roles(table: pl.DataFrame) -> Guess:
+    """A role for every column; there may be no time or value column among them."""
+    periods = [name for name in table.columns if form_of(name) not in (None, "year") or re.fullmatch(r"20\d\d", name)]
+    if len(periods) >= 3:
+        roles = {name: Role("period", "its name is a period") for name in periods}
+        others = [name for name in table.columns if name not in roles]
+        ordered = {name: roles.get(name) or Role("key", "stands beside the periods") for name in table.columns}
+        return Guess("wide", _attributes(table, ordered, others))
+    sample = table.head(_SAMPLE)
+    forms = {name: _main_form(sample[name]) for name in table.columns}
+    numeric = {name: _numeric_share(sample[name]) for name in table.columns}
+    roles = {}
+    time = _first(
+        [n for n in table.columns if forms[n] and _TIME_WORDS.search(n)],
+        [n for n in table.columns if forms[n] not in (None, "year")],
+    )
+    if time:
+        roles[time] = Role("time", f"holds {FORM_NAMES[forms[time] or 'date']}")
+    numbers = [n for n in table.columns if n != time and numeric[n] > 0.8 and not _KEY_WORDS.match(n)]
+    value = _first([n for n in numbers if _VALUE_WORDS.search(n)], numbers if len(numbers) == 1 else [])
+    if value:
+        roles[value] = Role("value", "holds numbers and is named so" if _VALUE_WORDS.search(value) else "the only numbers")
+    others = []
+    for name in table.columns:
+        if name in roles:
+            continue
+        if numeric[name] > 0.8 and not _KEY_WORDS.match(name):
+            roles[name] = Role("ignored", "further numbers")
+        else:
+            roles[name] = Role("key", "named like a key" if _KEY_WORDS.match(name) else "tells series apart")
+            others.append(name)
+    ordered = {name: roles[name] for name in table.columns}
+    return Guess("long", _attributes(table, ordered, others))
+
+
+def _attributes(table: pl.DataFrame, roles: dict[str, Role], texts: list[str]) -> dict[str, Role]:
+    """Among the text columns, those with one value for each value of a key describe that key."""
+    if not texts:
+        return roles
+    counts = {name: table[name].n_unique() for name in texts}
+    named = [name for name in texts if _KEY_WORDS.match(name)]
+    keys = named or [max(texts, key=lambda name: counts[name])]
+    result = dict(roles)
+    for name in texts:
+        if name in keys:
+            continue
+        owners = [key for key in keys if table.select(key, name).n_unique() == counts[key]]
+        if counts[name] == 1:
+            result[name] = Role("ignored", "the same in every row")
+        elif owners:
+            owner = min(owners, key=lambda key: (not name.lower().startswith(key.lower()), counts[key]))
+            result[name] = Role("attribute", f"one value for each {owner}", owner)
+        elif named:
+            result[name] = Role("key", "differs between rows of the same keys")
+            keys.append(name)
+    return result
+
+
+def _first(*groups: list[str]) -> str | None:
+    return next((group[0] for group in groups if group), None)
+
+
+def _main_form(column: pl.Series) -> str | None:
+    """The way of writing periods that at least 60 % of the texts follow."""
+    texts = [text for text in column.unique().to_list()[:200] if text]
+    forms = [form for form in map(form_of, texts) if form]
+    if not texts or len(forms) < 0.6 * len(texts):
+        return None
+    return max(set(forms), key=forms.count)
+
+
+def _numeric_share(column: pl.Series) -> float:
+    filled = column.filter(column.str.strip_chars() != "")
+    if not len(filled):
+        return 0.0
+    numbers = filled.str.replace_all(",", ".", literal=True).cast(pl.Float64, strict=False)
+    return 1.0 - numbers.null_count() / len(filled)

@@ -1,0 +1,1 @@
+"""Making all levels add up."""

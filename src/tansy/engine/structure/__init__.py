@@ -1,0 +1,1 @@
+"""Which nodes there are, and what adds up to what."""

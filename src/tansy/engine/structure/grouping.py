@@ -1,0 +1,198 @@
+"""A grouped structure from the attributes of the keys.
+
+Each key column is one dimension with levels from "all" down to the key itself, such as all > department > group >
+product. Every combination of one level per dimension is a level of the structure; its nodes are the combinations that
+occur. Nodes are numbered level by level, from the total down to the series, which come last in the order of the panel.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+
+from tansy.engine.errors import StructureError
+from tansy.engine.panel import Panel
+from tansy.engine.structure.constraints import Summation
+
+Integers = NDArray[np.int64]
+
+ALL = "all"
+
+
+@dataclass(frozen=True)
+class Dimension:
+    """One key column with its levels.
+
+    levels: their names from "all" to the key. names: per level, the label of each value; codes: the same, but the key's
+    own code at the last level. parents: per level below the first, the position of each value's parent one level up.
+    member: [levels, series], the value each series belongs to.
+    """
+
+    key: str
+    levels: tuple[str, ...]
+    names: tuple[list[str], ...]
+    codes: tuple[list[str], ...]
+    parents: tuple[Integers, ...]
+    member: Integers
+
+
+@dataclass(frozen=True)
+class Level:
+    """One level of the structure: a name, the depth in each dimension, and its nodes [first, first + n_nodes)."""
+
+    name: str
+    depths: tuple[int, ...]
+    first: int
+    n_nodes: int
+
+
+@dataclass(frozen=True)
+class Structure:
+    """dimensions, levels; values: [nodes, dimensions], position of each node's value in its dimension's level;
+    membership: [levels, series], the node each series belongs to; level_of: [nodes]."""
+
+    dimensions: tuple[Dimension, ...]
+    levels: tuple[Level, ...]
+    values: Integers
+    membership: Integers
+    level_of: Integers
+
+    @property
+    def n_nodes(self) -> int:
+        return len(self.values)
+
+    @property
+    def n_series(self) -> int:
+        return self.membership.shape[1]
+
+    @property
+    def n_aggregates(self) -> int:
+        return self.n_nodes - self.n_series
+
+    @cached_property
+    def n_below(self) -> Integers:
+        """Number of finest nodes below each node, 1 for a finest node."""
+        return np.bincount(self.membership.ravel(), minlength=self.n_nodes)
+
+    @cached_property
+    def summation(self) -> Summation:
+        upper = self.membership[:-1]
+        columns = np.tile(np.arange(self.n_series), len(upper))
+        matrix = sparse.csr_array(
+            (np.ones(upper.size), (upper.ravel(), columns)), shape=(self.n_aggregates, self.n_series)
+        )
+        return Summation(matrix)
+
+    def node_name(self, node: int) -> str:
+        """What a person calls the node: "Hostas × Coast"."""
+        level = self.levels[int(self.level_of[node])]
+        return " × ".join(
+            dimension.names[depth][value]
+            for dimension, depth, value in zip(self.dimensions, level.depths, self.values[node], strict=True)
+        )
+
+
+def group(panel: Panel, levels: dict[str, list[str]]) -> Structure:
+    """Build the structure of a panel.
+
+    levels: per key column, its attributes from the coarsest to the finest; a key without any has only "all" above it.
+    Raises StructureError where a key or attribute is unknown or a key lacks the attribute.
+    """
+    unknown = set(levels) - set(panel.key_names)
+    if unknown:
+        raise StructureError(f"The structure names {min(unknown)!r}, which is not a key column ({', '.join(panel.key_names)}).")
+    dimensions = tuple(_dimension(panel, key, levels.get(key, [])) for key in panel.key_names)
+    depths = sorted(itertools.product(*(range(len(d.levels)) for d in dimensions)), key=lambda ds: (sum(ds), ds))
+    built: list[Level] = []
+    values: list[Integers] = []
+    membership: list[Integers] = []
+    first = 0
+    for combination in depths:
+        columns = np.stack([d.member[depth] for d, depth in zip(dimensions, combination, strict=True)], axis=1)
+        if combination == depths[-1]:  # the series themselves, in the panel's order
+            distinct, inverse = columns, np.arange(panel.n_series)
+        else:
+            distinct, inverse = np.unique(columns, axis=0, return_inverse=True)
+        name = " × ".join(d.levels[depth] for d, depth in zip(dimensions, combination, strict=True))
+        built.append(Level(name, combination, first, len(distinct)))
+        values.append(distinct)
+        membership.append(inverse.reshape(-1) + first)
+        first += len(distinct)
+    return Structure(
+        dimensions,
+        tuple(built),
+        np.concatenate(values),
+        np.stack(membership),
+        np.concatenate([np.full(level.n_nodes, i) for i, level in enumerate(built)]),
+    )
+
+
+def _dimension(panel: Panel, key: str, attributes: list[str]) -> Dimension:
+    known = panel.attributes.get(key, {})
+    for attribute in attributes:
+        if attribute not in known:
+            have = ", ".join(sorted(known)) or "none"
+            raise StructureError(f"{key!r} has no attribute {attribute!r} to make a level of (there are: {have}).")
+    keys = panel.keys[key]
+    paths: list[list[tuple[str, ...]]] = [[()] * len(keys)]
+    for attribute in attributes:
+        table = known[attribute]
+        missing = next((k for k in keys if not table.get(k)), None)
+        if missing is not None:
+            raise StructureError(f"{key} {missing!r} has no {attribute}; every {key} needs one to be put in the structure.")
+        paths.append([(*path, table[k]) for path, k in zip(paths[-1], keys, strict=True)])
+    paths.append([(*path, k) for path, k in zip(paths[-1], keys, strict=True)])
+    names: list[list[str]] = []
+    parents: list[Integers] = []
+    members: list[Integers] = []
+    above: dict[tuple[str, ...], int] = {}
+    for depth, column in enumerate(paths):
+        distinct = sorted(set(column))
+        position = {path: i for i, path in enumerate(distinct)}
+        members.append(np.array([position[path] for path in column], dtype=np.int64))
+        names.append([path[-1] if path else f"All {key}s" for path in distinct])
+        if depth:
+            parents.append(np.array([above[path[:-1]] for path in distinct], dtype=np.int64))
+        above = position
+    labels = known.get("name", {})
+    shown = [*names[:-1], [labels.get(k) or k for k in names[-1]]]
+    return Dimension(key, (ALL, *attributes, key), tuple(shown), tuple(names), tuple(parents), np.stack(members))
+
+
+def aggregate_history(structure: Structure, values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """History of every node, [nodes, periods], from that of the series [series, periods].
+
+    A series counts nothing before its first and after its last value. A value that is unknown in between would leave a
+    hole in every total above it; for the totals it is drawn as a straight line between the known values beside it. A
+    total is missing only where no series below has begun.
+    """
+    series = filled_inside(values)
+    began = ~np.isnan(series)
+    nodes = structure.summation.sum_up(np.where(began, series, 0.0))
+    has_any = structure.summation.sum_up(began.astype(np.float64)) > 0.0
+    nodes[~has_any] = np.nan
+    nodes[structure.n_aggregates :] = values
+    return nodes
+
+
+def filled_inside(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Straight lines across gaps between known values; what lies before the first or after the last stays missing."""
+    n, length = values.shape
+    t = np.arange(length)
+    seen = ~np.isnan(values)
+    if seen.all():
+        return values
+    before = np.maximum.accumulate(np.where(seen, t, -1), axis=1)
+    after = np.minimum.accumulate(np.where(seen, t, length)[:, ::-1], axis=1)[:, ::-1]
+    inside = ~seen & (before >= 0) & (after < length)
+    row, column = np.nonzero(inside)
+    left, right = before[row, column], after[row, column]
+    share = (column - left) / (right - left)
+    filled = values.copy()
+    filled[row, column] = values[row, left] * (1.0 - share) + values[row, right] * share
+    return filled

@@ -1,0 +1,1 @@
+"""A study: one recipe applied to one panel, from history to published bands."""

@@ -1,0 +1,127 @@
+"""A study as files: forecasts, accuracy and a summary. The same tables are downloaded from the screens."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+
+from tansy.engine.study.accuracy import MEASURES, PUBLISHED
+from tansy.engine.study.run import Study
+
+Floats = NDArray[np.float64]
+
+
+def probability_name(p: float) -> str:
+    """Column of a quantile: q0.025."""
+    return f"q{p:g}"
+
+
+def forecast_table(
+    key_columns: dict[str, list[str]],
+    nodes: list[str],
+    periods: list[str],
+    mean: Floats,
+    quantiles: Floats,
+    probabilities: Floats,
+) -> pl.DataFrame:
+    """A row per node and lead. key_columns: per key, what the node is on it. mean: [nodes, H]; quantiles: [nodes, Q, H]."""
+    n, horizon = mean.shape
+    columns: dict[str, Any] = {key: np.repeat(np.array(values, dtype=object), horizon) for key, values in key_columns.items()}
+    columns["node"] = np.repeat(np.array(nodes, dtype=object), horizon)
+    columns["period"] = np.tile(np.array(periods, dtype=object), n)
+    columns["lead"] = np.tile(np.arange(1, horizon + 1, dtype=np.int32), n)
+    columns["mean"] = mean.ravel()
+    for q, p in enumerate(probabilities):
+        columns[probability_name(float(p))] = quantiles[:, q].ravel()
+    texts = {name: pl.String for name in (*key_columns, "node", "period")}
+    return pl.DataFrame(columns, schema_overrides=texts)
+
+
+def node_keys(study: Study) -> dict[str, list[str]]:
+    """What every node is on each key column: the code of a product, the name of a group, or "All products"."""
+    structure = study.structure
+    columns: dict[str, list[str]] = {}
+    for d, dimension in enumerate(structure.dimensions):
+        depths = np.array([level.depths[d] for level in structure.levels])[structure.level_of]
+        columns[dimension.key] = [
+            dimension.codes[depth][value] for depth, value in zip(depths.tolist(), structure.values[:, d].tolist(), strict=True)
+        ]
+    return columns
+
+
+def forecasts(study: Study) -> pl.DataFrame:
+    names = [study.structure.node_name(i) for i in range(study.structure.n_nodes)]
+    periods = study.timeline.after(study.forecast.shape[1]).labels
+    return forecast_table(node_keys(study), names, periods, study.forecast, study.quantiles, study.probabilities)
+
+
+def accuracy(study: Study) -> pl.DataFrame:
+    """Long table: level, method, lead (0 for all), measure, value."""
+    tables = study.tables
+    values = tables.by_method
+    i, j, lead, k = (index.ravel() for index in np.indices(values.shape))
+    return pl.DataFrame(
+        {
+            "level": np.array(tables.level_names, dtype=object)[i].tolist(),
+            "method": np.array(tables.method_names, dtype=object)[j].tolist(),
+            "lead": lead,
+            "measure": np.array(MEASURES, dtype=object)[k].tolist(),
+            "value": values.ravel(),
+        }
+    ).with_columns(pl.col("value").fill_nan(None))
+
+
+def summary(study: Study) -> dict[str, Any]:
+    """Counts, errors, coverage, seconds per step, memory."""
+    tables = study.tables
+    published = tables.method_names.index(PUBLISHED)
+    finest = len(study.structure.levels) - 1
+
+    def measures(level: int) -> dict[str, float | None]:
+        found = tables.by_method[level, published, 0]
+        return {name: _number(value) for name, value in zip(MEASURES, found, strict=True)}
+
+    def coverage(level: int) -> dict[str, float | None]:
+        return {f"{b:g}": _number(tables.coverage[level, 0, i]) for i, b in enumerate(tables.band_levels)}
+
+    return {
+        "recipe": study.recipe.name,
+        "series": study.structure.n_series,
+        "nodes": study.structure.n_nodes,
+        "levels": len(study.structure.levels),
+        "periods": study.timeline.n_periods,
+        "first": study.timeline.labels[0],
+        "last": study.timeline.labels[-1],
+        "leads": int(study.forecast.shape[1]),
+        "origins": [study.timeline.labels[n - 1] for n in study.seen_at],
+        "methods": list(study.methods),
+        "published": {"finest": measures(finest), "all nodes": measures(finest + 1)},
+        "coverage": {"finest": coverage(finest), "all nodes": coverage(finest + 1)},
+        "largest_gap": study.largest_gap,
+        "negative_values": int((study.forecast < 0).sum()),
+        "seconds": {name: round(value, 3) for name, value in study.seconds.items()},
+        "peak_memory_mb": round(study.peak_memory_mb, 1),
+    }
+
+
+def _number(value: float) -> float | None:
+    return float(value) if np.isfinite(value) else None
+
+
+def write(study: Study, folder: Path, form: str = "parquet") -> dict[str, Any]:
+    """Write forecasts.parquet or .csv, accuracy.csv and summary.json; returns the summary."""
+    folder.mkdir(parents=True, exist_ok=True)
+    table = forecasts(study)
+    if form == "csv":
+        table.write_csv(folder / "forecasts.csv")
+    else:
+        table.write_parquet(folder / "forecasts.parquet")
+    accuracy(study).write_csv(folder / "accuracy.csv")
+    result = summary(study)
+    (folder / "summary.json").write_text(json.dumps(result, indent=2) + "\n", encoding="utf-8")
+    return result

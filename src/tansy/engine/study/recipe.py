@@ -1,0 +1,177 @@
+"""All choices of a run, in one readable TOML file."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+import tomli_w
+
+from tansy.engine.backtest.origins import origins
+from tansy.engine.errors import RecipeError
+from tansy.engine.methods.notation import parse
+from tansy.engine.panel import Panel
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
+from tansy.engine.timeline import Timeline
+
+_LEADS = {"D": 28, "W": 13, "M": 12, "Q": 4, "Y": 3}
+_SEASONAL_CANDIDATES = {
+    "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + harmonics(2)", "arima(1,0,1) + harmonics(3)"),
+    "W": (
+        "ets(A,N,N) + harmonics(2)",
+        "ets(A,Ad,N) + harmonics(3)",
+        "arima(1,0,1) + harmonics(3)",
+        "arima(0,1,1) + harmonics(2)",
+    ),
+    "M": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + harmonics(2)", "arima(1,0,1) + harmonics(3)"),
+    "Q": ("ets(A,N,A)", "ets(A,Ad,A)", "arima(1,0,1) + harmonics(1)"),
+    "Y": (),
+}
+_PLAIN_CANDIDATES = ("seasonal-naive", "naive", "mean", "drift", "ets(A,N,N)", "ets(A,Ad,N)", "arima(1,0,1)")
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """What a study does. `data` is where the panel comes from when the study runs from files.
+
+    structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of the
+    backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
+    levels: of the bands, in percent. ended_after: a series without a sale for so many periods is forecast as zero;
+    0 switches this off.
+    """
+
+    name: str
+    structure: dict[str, list[str]]
+    methods: tuple[str, ...]
+    origins: int
+    step: int
+    leads: int
+    reconciliation: str = "variance"
+    nonnegative: bool = True
+    levels: tuple[float, ...] = (80.0, 95.0)
+    ended_after: int = 0
+    data: ReadOptions | None = field(default=None, compare=False)
+
+    def __post_init__(self) -> None:
+        if not self.methods:
+            raise RecipeError("The recipe names no method under [methods] candidates.")
+        for text in self.methods:
+            parse(text)
+        for name, value, low in (("origins", self.origins, 1), ("step", self.step, 1), ("leads", self.leads, 1)):
+            if not isinstance(value, int) or value < low:
+                raise RecipeError(f"[backtest] {name} must be a whole number of at least {low}, not {value!r}.")
+        if self.reconciliation not in RECONCILIATIONS[1:]:
+            raise RecipeError(
+                f"[reconciliation] method {self.reconciliation!r} is not known; choose {', '.join(RECONCILIATIONS[1:])}."
+            )
+        if not self.levels or not all(0 < level < 100 for level in self.levels):
+            raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [80, 95].")
+
+    def to_toml(self) -> str:
+        document: dict[str, Any] = {"name": self.name}
+        if self.data is not None:
+            document["data"] = {k: v for k, v in asdict(self.data).items() if v not in (None, [], ())}
+        document["structure"] = self.structure
+        document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
+        document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
+        document["reconciliation"] = {"method": self.reconciliation, "nonnegative": self.nonnegative}
+        document["intervals"] = {"levels": list(self.levels)}
+        return tomli_w.dumps(document)
+
+
+_SECTIONS = {
+    "structure": None,
+    "data": None,
+    "methods": {"candidates", "ended_after"},
+    "backtest": {"origins", "step", "leads"},
+    "reconciliation": {"method", "nonnegative"},
+    "intervals": {"levels"},
+}
+
+
+def read_recipe(text: str) -> Recipe:
+    """Recipe from TOML. Raises RecipeError that names the section and the entry."""
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise RecipeError(f"The recipe is not valid TOML: {error}.") from None
+    for section, entries in document.items():
+        if section != "name" and section not in _SECTIONS:
+            raise RecipeError(f"The recipe has an unknown section [{section}]; known are {', '.join(_SECTIONS)}.")
+        known = _SECTIONS.get(section)
+        if known is not None:
+            unknown = set(entries) - known
+            if unknown:
+                raise RecipeError(f"[{section}] has an unknown entry {min(unknown)!r}; known are {', '.join(sorted(known))}.")
+    try:
+        backtest = document["backtest"]
+        reconciliation = document.get("reconciliation", {})
+        return Recipe(
+            name=document.get("name", "Study"),
+            structure={key: list(levels) for key, levels in document.get("structure", {}).items()},
+            methods=tuple(document["methods"]["candidates"]),
+            origins=backtest["origins"],
+            step=backtest["step"],
+            leads=backtest["leads"],
+            reconciliation=reconciliation.get("method", "variance"),
+            nonnegative=reconciliation.get("nonnegative", True),
+            levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (80.0, 95.0))),
+            ended_after=document["methods"].get("ended_after", 0),
+            data=ReadOptions.from_mapping(document["data"]) if "data" in document else None,
+        )
+    except KeyError as error:
+        raise RecipeError(f"The recipe lacks the entry {error}.") from None
+
+
+def read_recipe_file(path: Path) -> Recipe:
+    try:
+        return read_recipe(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise RecipeError(f"{path}: {error.strerror}.") from None
+    except UnicodeDecodeError:
+        raise RecipeError(f"{path} is not a text file in UTF-8.") from None
+
+
+def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOptions | None = None) -> Recipe:
+    """A sound start for any panel: simple methods, smoothing, ARIMA and, where there is a year, its season.
+
+    As many origins as the history bears while a year and a half stays to learn from, at most six, over a year.
+    """
+    timeline = panel.timeline
+    leads = _LEADS[timeline.frequency]
+    leads = max(1, min(leads, timeline.n_periods // 4))
+    year = {"D": 364, "W": 52, "M": 12, "Q": 4, "Y": 6}[timeline.frequency]
+    step = max(1, round((year - leads) / 5))
+    room = timeline.n_periods - leads - max(round(1.5 * year), 8)
+    number = max(1, min(6, 1 + max(0, room) // step))
+    if number < 3:  # a short history: more origins from fewer periods
+        step = max(1, leads // 3)
+        number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
+    origins(timeline.n_periods, number, step, leads)
+    methods = (*_PLAIN_CANDIDATES, *_SEASONAL_CANDIDATES[timeline.frequency])
+    return Recipe(
+        name="Default",
+        structure=structure,
+        methods=methods,
+        origins=number,
+        step=step,
+        leads=leads,
+        nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
+        ended_after=_season_and_a_bit(timeline),
+        data=data,
+    )
+
+
+def _mostly_positive(panel: Panel) -> bool:
+    """Demand with a few returns is still demand; data that is often negative is something else."""
+    known = panel.values[panel.values == panel.values]
+    return bool((known < 0).mean() < 0.02) if len(known) else True
+
+
+def _season_and_a_bit(timeline: Timeline) -> int:
+    """A product that is sold in one part of the year only is not ended before that part has passed without a sale."""
+    year = {"D": 365, "W": 52, "M": 12, "Q": 4, "Y": 2}[timeline.frequency]
+    return year + max(1, round(year / 12))

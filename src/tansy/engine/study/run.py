@@ -1,0 +1,294 @@
+"""From a panel and a recipe to forecasts, bands and accuracy.
+
+The result is a function of (panel, recipe) alone: neither the number of threads nor where a resumed run had stopped
+changes a bit of it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import resource
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.choice import Choice, choose, scaled_squares
+from tansy.engine.backtest.intervals import calibrate, groups, probabilities
+from tansy.engine.backtest.measures import mean_square_step
+from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
+from tansy.engine.compute.threads import run_chunks
+from tansy.engine.errors import Stopped
+from tansy.engine.methods.notation import Form, parse
+from tansy.engine.panel import Panel
+from tansy.engine.reconcile.projection import reconcile
+from tansy.engine.structure.grouping import Structure, aggregate_history, group
+from tansy.engine.study import accuracy
+from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.store import ChunkStore
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+
+STEPS = ("structure", "fit and backtest", "reconcile", "bands", "accuracy")
+RECONCILIATIONS_SHOWN = ("none", "bottom-up", "structural", "variance")
+_CHUNK = 32  # series: about a second of work, so that progress is lively and stopping is quick
+
+Progress = Callable[[str, int, int], None]
+
+
+@dataclass(frozen=True)
+class Study:
+    """Everything a study found. Arrays over nodes are in the order of `structure`.
+
+    history: [nodes, periods]. seen_at: number of periods seen at each origin, oldest first.
+    methods: texts from simple to rich; chosen: [nodes], position in methods, -1 where the node is zero by decision.
+    chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
+    base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
+    tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
+    parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
+    method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
+    hits: [nodes, Q / 2], share of actuals inside each band of the backtest, narrowest band last.
+    tables: pooled accuracy, see `accuracy`. seconds: per step.
+    """
+
+    structure: Structure
+    timeline: Timeline
+    recipe: Recipe
+    history: Floats
+    seen_at: list[int]
+    methods: tuple[str, ...]
+    chosen: Integers
+    chosen_at: Integers
+    was_tested: NDArray[np.bool_]
+    base: Floats
+    forecast: Floats
+    probabilities: Floats
+    quantiles: Floats
+    tested: Floats
+    tested_quantiles: Floats
+    parameters: Floats
+    parameter_names: tuple[tuple[str, ...], ...]
+    sigma: Floats
+    method_scores: Floats
+    node_scores: Floats
+    hits: Floats
+    tables: accuracy.Tables
+    largest_gap: float
+    seconds: dict[str, float]
+    peak_memory_mb: float
+
+
+def fingerprint(panel: Panel, recipe: Recipe) -> str:
+    """Hash of all that a study's numbers depend on."""
+    return hashlib.sha256(f"{panel.fingerprint()} {recipe!r}".encode()).hexdigest()
+
+
+def candidate_forms(recipe: Recipe) -> list[Form]:
+    """Methods to fit, from simple to rich: the recipe's, the seasonal naive that all are held against, and the mean,
+    which can be fitted to any series."""
+    forms = {str(form): form for form in map(parse, (*recipe.methods, "seasonal-naive", "mean"))}
+    return sorted(forms.values(), key=lambda form: form.simplicity)
+
+
+def run_study(
+    panel: Panel,
+    recipe: Recipe,
+    *,
+    store: ChunkStore | None = None,
+    progress: Progress | None = None,
+    should_stop: Callable[[], bool] | None = None,
+    workers: int | None = None,
+) -> Study:
+    """Run a study.
+
+    progress(step, done, of): called as work proceeds. should_stop(): asked after every chunk; when it says yes, Stopped
+    is raised and finished chunks stay in `store`. Raises RecipeError or StructureError where recipe and panel do not
+    fit together.
+    """
+    say = progress or (lambda step, done, of: None)
+    seconds: dict[str, float] = {}
+
+    @contextmanager
+    def step(name: str) -> Iterator[None]:
+        if should_stop and should_stop():
+            raise Stopped("The run was stopped.")
+        say(name, 0, 0)
+        began = time.perf_counter()
+        yield
+        seconds[name] = time.perf_counter() - began
+
+    timeline = panel.timeline
+    seen_at = origins(timeline.n_periods, recipe.origins, recipe.step, recipe.leads)
+    forms = candidate_forms(recipe)
+    with step("structure"):
+        structure = group(panel, recipe.structure)
+        history = aggregate_history(structure, panel.values)
+    with step("fit and backtest"):
+        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, store, say, should_stop, workers)
+    with step("reconcile"):
+        actuals = windows(history, seen_at, recipe.leads)
+        scale = np.stack([mean_square_step(history[:, :n]) for n in seen_at], axis=1)
+        squares = scaled_squares(actuals[:, None] - fits.tested, scale)
+        choice = choose(squares, ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0]))
+        zero_now, zero_at = _zero_by_decision(panel.values, choice, seen_at, structure, recipe.ended_after)
+        base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
+        sigma_now = _sigma_of_short(sigma_now, _pick(fits.criteria[..., 1], choice.final), base)
+        forecast = _reconciled(structure, base, recipe.reconciliation, sigma_now, recipe.nonnegative, zero_now)
+        tested_base, sigma_at = _pick_at(fits.tested, choice.at_origin), _pick_at(fits.tested_sigma, choice.at_origin)
+        tested_by: dict[str, Floats] = {}
+        for name in dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)):
+            tested_by[name] = np.stack(
+                [
+                    _reconciled(structure, tested_base[:, o], name, sigma_at[:, o], recipe.nonnegative, zero_at[o])
+                    for o in range(len(seen_at))
+                ],
+                axis=1,
+            )
+        tested = tested_by[recipe.reconciliation]
+    with step("bands"):
+        could_forecast = choice.at_origin >= 0
+        errors = np.where(could_forecast[:, :, None], actuals - tested, np.nan)
+        p = probabilities(list(recipe.levels))
+        bands = calibrate(errors, sigma_at, sigma_now, groups(structure.level_of, len(structure.levels)), p)
+        floor = 0.0 if recipe.nonnegative else -np.inf
+        quantiles = np.maximum(forecast[:, None] + bands.now, floor)
+        tested_quantiles = np.maximum(tested[:, :, None] + bands.at_origin, floor)
+        quantiles[structure.n_aggregates :][zero_now] = 0.0
+    with step("accuracy"):
+        judged = accuracy.Judged(
+            methods=tuple(map(str, forms)),
+            actuals=actuals,
+            by_method=fits.tested,
+            by_reconciliation=tested_by,
+            published=tested,
+            published_quantiles=tested_quantiles,
+            scale=scale,
+            counts=could_forecast,
+        )
+        method_scores, node_scores = accuracy.score_nodes(judged)
+        hits = accuracy.hits(judged)
+        tables = accuracy.tabulate(judged, structure, p)
+    chosen = choice.final.copy()
+    chosen[structure.n_aggregates :][zero_now] = -1
+    return Study(
+        structure=structure,
+        timeline=timeline,
+        recipe=recipe,
+        history=history,
+        seen_at=seen_at,
+        methods=judged.methods,
+        chosen=chosen,
+        chosen_at=choice.at_origin,
+        was_tested=choice.was_tested,
+        base=np.nan_to_num(base),
+        forecast=forecast,
+        probabilities=p,
+        quantiles=quantiles,
+        tested=np.where(could_forecast[:, :, None], tested, np.nan),
+        tested_quantiles=tested_quantiles,
+        parameters=_pick(fits.parameters, choice.final),
+        parameter_names=fits.parameter_names,
+        sigma=np.nan_to_num(sigma_now),
+        method_scores=method_scores,
+        node_scores=node_scores,
+        hits=hits,
+        tables=tables,
+        largest_gap=structure.summation.largest_gap(forecast),
+        seconds=seconds,
+        peak_memory_mb=peak_memory_mb(),
+    )
+
+
+def windows(history: Floats, seen_at: list[int], leads: int) -> Floats:
+    """What came after each origin, [nodes, origins, H]."""
+    return np.stack([history[:, n : n + leads] for n in seen_at], axis=1)
+
+
+def peak_memory_mb() -> float:
+    """Most memory this process has held, in MB."""
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    return peak / (1e6 if sys.platform == "darwin" else 1e3)
+
+
+def _fit_all(
+    history: Floats,
+    timeline: Timeline,
+    forms: list[Form],
+    seen_at: list[int],
+    leads: int,
+    store: ChunkStore | None,
+    say: Progress,
+    should_stop: Callable[[], bool] | None,
+    workers: int | None,
+) -> ChunkFits:
+    n = len(history)
+    spans = [(i, start, min(start + _CHUNK, n)) for i, start in enumerate(range(0, n, _CHUNK))]
+
+    def work(span: tuple[int, int, int]) -> tuple[int, int, int, ChunkFits]:
+        i, start, end = span
+        kept = store.load(i) if store else None
+        if kept is None:
+            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads)
+            if store:
+                store.save(i, kept)
+        return i, start, end, kept
+
+    parts: dict[int, ChunkFits] = {}
+    done = 0
+    say("fit and backtest", 0, n)
+    for i, start, end, fits in run_chunks(work, spans, workers):
+        parts[i] = fits
+        done += end - start
+        say("fit and backtest", done, n)
+        if should_stop and should_stop():
+            raise Stopped("The run was stopped; what was fitted is kept, and running it again goes on from there.")
+    ordered = [parts[i] for i in range(len(spans))]
+    arrays = ("tested", "tested_sigma", "final", "final_sigma", "parameters", "criteria")
+    joined = {name: np.concatenate([getattr(part, name) for part in ordered]) for name in arrays}
+    return ChunkFits(**joined, parameter_names=ordered[0].parameter_names)
+
+
+def _pick(values: Floats, choice: Integers) -> Floats:
+    """values[i, choice[i]] for each node; NaN where there is no choice."""
+    at = np.maximum(choice, 0).reshape(-1, *[1] * (values.ndim - 1))
+    picked = np.take_along_axis(values, at, axis=1)[:, 0]
+    picked[choice < 0] = np.nan
+    return picked
+
+
+def _pick_at(values: Floats, choice: Integers) -> Floats:
+    """values[i, choice[i, o], o] for each node and origin."""
+    return np.stack([_pick(values[:, :, o], choice[:, o]) for o in range(choice.shape[1])], axis=1)
+
+
+def _zero_by_decision(
+    series: Floats, choice: Choice, seen_at: list[int], structure: Structure, ended_after: int
+) -> tuple[NDArray[np.bool_], list[NDArray[np.bool_]]]:
+    """Finest nodes that are forecast as zero now and at each origin: not on sale yet, or ended."""
+    finest = slice(structure.n_aggregates, None)
+
+    def ended(n_seen: int) -> NDArray[np.bool_]:
+        if not ended_after or n_seen < ended_after:
+            return np.zeros(len(series), dtype=bool)
+        return ~(np.nan_to_num(series[:, n_seen - ended_after : n_seen]) != 0.0).any(axis=1)
+
+    now = (choice.final[finest] < 0) | ended(series.shape[1])
+    return now, [(choice.at_origin[finest, o] < 0) | ended(n) for o, n in enumerate(seen_at)]
+
+
+def _sigma_of_short(sigma: Floats, n_used: Floats, base: Floats) -> Floats:
+    """One-step sigma, at least that of a count with the forecast's mean where fewer than eight values speak for it."""
+    as_count = np.sqrt(np.maximum(np.nan_to_num(base).mean(axis=1), 0.0))
+    return np.where(n_used < 8, np.maximum(np.nan_to_num(sigma), as_count), sigma)
+
+
+def _reconciled(
+    structure: Structure, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: NDArray[np.bool_]
+) -> Floats:
+    return reconcile(structure.summation, np.nan_to_num(base), name, sigma * sigma, nonnegative, zero)
