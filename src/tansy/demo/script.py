@@ -1,0 +1,123 @@
+"""The example study from end to end: data, load, study, release, and a short summary."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+ROOT = Path(__file__).resolve().parents[3]
+USER, PASSWORD = "demo", "hollowmere"
+PORTFOLIO = "Hollowmere Garden Centres"
+
+
+def prepare(*, reset: bool, port: int) -> None:
+    """Bring the demo to where it has a published release; what is there already is kept."""
+    folder = Path(os.environ.setdefault("TANSY_DATA", str(ROOT / "var" / "demo")))
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tansy.server.settings")
+    if reset and folder.exists():
+        if not (folder / "demo.json").exists() and any(folder.iterdir()):
+            raise SystemExit(f"{folder} was not made by the demo, so it is not cleared.")
+        shutil.rmtree(folder)
+    import django
+
+    django.setup()
+    _prepare(port)
+
+
+def _say(text: str) -> None:
+    print(text, file=sys.stderr, flush=True)
+
+
+def _prepare(port: int) -> None:
+    from django.conf import settings
+    from django.contrib.auth.models import User
+
+    from tansy.demo.generator import generate
+    from tansy.engine.reading.history import read_panel
+    from tansy.engine.reading.options import ReadOptions
+    from tansy.server.portfolios.models import Portfolio
+    from tansy.server.portfolios.services import store
+    from tansy.server.releases.models import Release
+    from tansy.server.releases.services import publish
+    from tansy.server.serving import migrate
+    from tansy.server.studies import services
+    from tansy.server.studies.models import Result, Run
+
+    migrate()
+    settings.DEMO_MARK.write_text(json.dumps({"username": USER, "password": PASSWORD}))
+    user = User.objects.filter(username=USER).first() or User.objects.create_user(USER, password=PASSWORD)
+    seconds: dict[str, float] = {}
+    files = settings.DATA / "files"
+    if not (files / "sales.csv").exists():
+        _say("making the data of Hollowmere Garden Centres ...")
+        began = time.perf_counter()
+        generate().write(files)
+        seconds["make data"] = time.perf_counter() - began
+    portfolio = Portfolio.objects.filter(name=PORTFOLIO).first()
+    if portfolio is None:
+        _say("loading sales.csv ...")
+        began = time.perf_counter()
+        options = ReadOptions(file="sales.csv", attribute_files={"products.csv": "", "stores.csv": ""}, gaps="zero")
+        reading = read_panel(files / "sales.csv", options)
+        portfolio = store(reading, PORTFOLIO, "sales.csv", _sha256(files / "sales.csv"), user)
+        seconds["load"] = time.perf_counter() - began
+    if not Release.objects.filter(portfolio=portfolio).exists():
+        study = portfolio.studies.first() or services.make(portfolio, user)
+        if not Result.objects.filter(study=study).exists():
+            _say("running the example study ...")
+            run = study.run
+            if not run.is_open:
+                run = services.enqueue(study)
+            began = time.perf_counter()
+            services.carry_out(run)
+            run.refresh_from_db()
+            if run.state != Run.State.DONE:
+                raise SystemExit(f"The example study did not end well: {run.message}")
+            summary = Result.objects.get(study=study).summary
+            seconds.update(summary["seconds"])
+            seconds["save"] = time.perf_counter() - began - sum(summary["seconds"].values())
+        began = time.perf_counter()
+        publish(study, user, "first release of the demo")
+        seconds["publish"] = time.perf_counter() - began
+        (settings.DATA / "seconds.json").write_text(json.dumps(seconds))
+    release = Release.objects.filter(portfolio=portfolio).order_by("number").first()
+    assert release is not None
+    print(_summary(Result.objects.get(study=release.study).summary, release.number, settings.DATA, port), flush=True)
+
+
+def _sha256(path: Path) -> str:
+    import hashlib
+
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _summary(summary: dict[str, Any], release: int, data: Path, port: int) -> str:
+    kept = data / "seconds.json"
+    seconds = json.loads(kept.read_text()) if kept.exists() else summary["seconds"]
+    finest, everything = summary["published"]["finest"], summary["published"]["all nodes"]
+    coverage = ", ".join(f"{100 * share:.1f} % in the {level} % band" for level, share in summary["coverage"]["finest"].items())
+    steps = ", ".join(f"{step} {value:.1f}" for step, value in seconds.items())
+    return "\n".join(
+        [
+            "",
+            PORTFOLIO,
+            f"  series      {summary['series']:,} on {summary['nodes']:,} nodes of {summary['levels']} levels",
+            f"  history     {summary['periods']} weeks, {summary['first']} to {summary['last']}",
+            f"  backtest    {len(summary['origins'])} origins of {summary['leads']} weeks",
+            f"  error       RMSSE {finest['RMSSE']:.3f} per series, {finest['gain']:.1f} % below the seasonal naive"
+            f" (all nodes: {everything['gain']:.1f} %)",
+            f"  bands       {coverage} (of the series' actuals)",
+            f"  seconds     {steps}",
+            f"  memory      {summary['peak_memory_mb']:.0f} MB at most while the study ran",
+            f"  release     R{release}, largest gap {summary['largest_gap']:.0e}",
+            f"  sign in     {USER} / {PASSWORD}",
+            f"  address     http://127.0.0.1:{port}",
+            "",
+        ]
+    )

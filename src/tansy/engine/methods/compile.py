@@ -1,0 +1,30 @@
+"""Compile every kernel into its cache: `python -m tansy.engine.methods.compile`.
+
+Fits one small batch by every family, which is what compiles a kernel for the types it is called with.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+
+import numpy as np
+
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
+from tansy.engine.timeline import Timeline
+
+
+def main() -> None:
+    """Fit each family once and say how long it took."""
+    began = time.perf_counter()
+    values = np.random.default_rng(0).normal(100.0, 10.0, (2, 60))
+    batch = Batch(values, Timeline("M", 24000, 60, 12))
+    for text in ("seasonal-naive", "ets(A,Ad,A)", "arima(1,1,1) + harmonics(1)"):
+        fit(parse(text), batch, 6, uncertainty=True)
+    print(f"kernels ready after {time.perf_counter() - began:.1f} s", file=sys.stderr)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""The Django project: keeps inputs and outputs, and never computes statistics."""

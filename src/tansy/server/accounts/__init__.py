@@ -1,0 +1,1 @@
+"""People and machines that may come in."""

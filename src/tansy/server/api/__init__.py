@@ -1,0 +1,1 @@
+"""The HTTP API: addresses, description and errors."""

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ServerConfig(AppConfig):
+    name = "tansy.server"
+    label = "server"

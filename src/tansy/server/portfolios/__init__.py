@@ -1,0 +1,1 @@
+"""Portfolios: what was loaded, and the series in it."""

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class PortfoliosConfig(AppConfig):
+    name = "tansy.server.portfolios"
+    label = "portfolios"

@@ -1,0 +1,1 @@
+"""Releases: published forecasts, numbered and frozen."""

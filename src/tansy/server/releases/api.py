@@ -1,0 +1,159 @@
+"""Drafts and releases."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers, status
+from rest_framework.generics import get_object_or_404
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.server.releases import services
+from tansy.server.releases.models import Release
+from tansy.server.studies.api import BandSerializer
+from tansy.server.studies.models import Study
+
+_PAGE = 1000
+
+
+class CheckSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    holds = serializers.BooleanField()
+    found = serializers.CharField()
+
+
+class ReleaseSerializer(serializers.ModelSerializer):
+    published_by = serializers.CharField(source="published_by.username")
+    study_name = serializers.CharField(source="study.name")
+    checks = CheckSerializer(many=True)
+    total = serializers.ListField(child=serializers.FloatField())
+
+    class Meta:
+        model = Release
+        fields = [
+            "id", "portfolio", "study", "study_name", "number", "published_by", "published_at", "note", "origin",
+            "first", "last", "n_series", "n_nodes", "checks", "total", "sha256",
+        ]  # fmt: skip
+
+
+class TotalSerializer(serializers.Serializer):
+    history = serializers.ListField(child=serializers.FloatField(allow_null=True))
+    mean = serializers.ListField(child=serializers.FloatField())
+    bands = BandSerializer(many=True)
+
+
+class DraftSerializer(serializers.Serializer):
+    study = serializers.IntegerField()
+    study_name = serializers.CharField()
+    holds = serializers.BooleanField()
+    published_as = serializers.IntegerField(allow_null=True, help_text="Number of the release, once published.")
+    checks = CheckSerializer(many=True)
+    n_series = serializers.IntegerField()
+    n_nodes = serializers.IntegerField()
+    past_periods = serializers.ListField(child=serializers.CharField())
+    periods = serializers.ListField(child=serializers.CharField())
+    total = TotalSerializer()
+    last_release = ReleaseSerializer(allow_null=True)
+
+
+class PublishSerializer(serializers.Serializer):
+    note = serializers.CharField(max_length=400, allow_blank=True, required=False)
+
+
+class RowsSerializer(serializers.Serializer):
+    release = serializers.IntegerField()
+    count = serializers.IntegerField()
+    rows = serializers.ListField(child=serializers.DictField())
+
+
+class DraftView(APIView):
+    @extend_schema(responses=DraftSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """What would go out, with the checks that must hold."""
+        study = get_object_or_404(Study, pk=pk)
+        draft = services.draft(study)
+        published = Release.objects.filter(study=study).first()
+        others = Release.objects.filter(portfolio=study.portfolio).exclude(study=study).order_by("-number")
+        last = others.first()
+        return Response(
+            {
+                "study": study.pk,
+                "study_name": study.name,
+                "holds": draft.holds,
+                "published_as": published.number if published else None,
+                "checks": CheckSerializer(draft.checks, many=True).data,
+                "n_series": draft.n_series,
+                "n_nodes": draft.n_nodes,
+                "past_periods": study.load.timeline.labels,
+                "periods": draft.periods,
+                "total": services.total_of(draft.top, draft.result),
+                "last_release": ReleaseSerializer(last).data if last else None,
+            }
+        )
+
+
+class PublishView(APIView):
+    @extend_schema(request=PublishSerializer, responses={201: ReleaseSerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Publish the study as the next release."""
+        fields = PublishSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        release = services.publish(get_object_or_404(Study, pk=pk), request.user, fields.validated_data.get("note", ""))
+        return Response(ReleaseSerializer(release).data, status=status.HTTP_201_CREATED)
+
+
+class ReleasesView(APIView):
+    @extend_schema(responses=ReleaseSerializer(many=True))
+    def get(self, request: Request, pk: int) -> Response:
+        """Releases of a portfolio, newest first."""
+        releases = Release.objects.filter(portfolio_id=pk).defer("forecasts").select_related("study", "published_by")
+        return Response(ReleaseSerializer(releases.order_by("-number"), many=True).data)
+
+
+def _file(content: bytes, kind: str, release: Release, ending: str) -> HttpResponse:
+    response = HttpResponse(content, content_type=kind)
+    response["Content-Disposition"] = f'attachment; filename="release-{release.number}.{ending}"'
+    return response
+
+
+class CsvView(APIView):
+    @extend_schema(responses={(200, "text/csv"): OpenApiTypes.BINARY})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """All rows of a release as CSV."""
+        release = get_object_or_404(Release, pk=pk)
+        return _file(services.as_csv(release), "text/csv", release, "csv")
+
+
+class ParquetView(APIView):
+    @extend_schema(responses={(200, "application/vnd.apache.parquet"): OpenApiTypes.BINARY})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """All rows of a release as Parquet."""
+        release = get_object_or_404(Release, pk=pk)
+        return _file(bytes(release.forecasts), "application/vnd.apache.parquet", release, "parquet")
+
+
+class RowsView(APIView):
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("start", int, description="Rows to pass over."),
+            OpenApiParameter("limit", int, description=f"At most {_PAGE}."),
+        ],
+        responses=RowsSerializer,
+    )
+    def get(self, request: Request, pk: int) -> Response:
+        """Rows of a release. Any column can be a filter: ?product=P1001&store=HC02&lead=1."""
+        release = get_object_or_404(Release, pk=pk)
+        query: dict[str, Any] = request.query_params.dict()
+        start, limit = (self._whole(query.pop(name, default), name) for name, default in (("start", "0"), ("limit", str(_PAGE))))
+        count, rows = services.rows(release, query, start, min(limit, _PAGE))
+        return Response({"release": release.number, "count": count, "rows": rows})
+
+    def _whole(self, text: str, name: str) -> int:
+        if not text.isdigit():
+            raise serializers.ValidationError({name: f"{text!r} is not a whole number."})
+        return int(text)

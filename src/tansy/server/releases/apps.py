@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ReleasesConfig(AppConfig):
+    name = "tansy.server.releases"
+    label = "releases"

@@ -1,0 +1,38 @@
+"""Published forecasts."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.db import models
+
+from tansy.server.portfolios.models import Frozen, Portfolio
+from tansy.server.studies.models import Study
+
+
+class Release(Frozen):
+    """A forecast as it went out: numbered within its portfolio, and never changed."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.PROTECT, related_name="releases")
+    study = models.ForeignKey(Study, on_delete=models.PROTECT, related_name="releases")
+    number = models.PositiveIntegerField()
+    published_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    published_at = models.DateTimeField(auto_now_add=True)
+    note = models.CharField(max_length=400, blank=True)
+    origin = models.CharField(max_length=10)
+    first = models.CharField(max_length=10)
+    last = models.CharField(max_length=10)
+    n_series = models.PositiveIntegerField()
+    n_nodes = models.PositiveIntegerField()
+    checks = models.JSONField()
+    total = models.JSONField(help_text="Mean of the topmost node per lead.")
+    forecasts = models.BinaryField(help_text="All nodes and leads, as Parquet.")
+    sha256 = models.CharField(max_length=64)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["portfolio", "number"], name="release_number"),
+            models.CheckConstraint(condition=models.Q(number__gt=0), name="release_number_positive"),
+        ]
+
+    def __str__(self) -> str:
+        return f"R{self.number}"

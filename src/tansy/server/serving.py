@@ -1,0 +1,58 @@
+"""`tansy serve`: the web server and the worker, started and stopped together."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+_ENV = {"DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
+
+
+def migrate() -> None:
+    """Bring the database up to date."""
+    subprocess.run([sys.executable, "-m", "django", "migrate", "--verbosity", "0"], check=True, env={**os.environ, **_ENV})
+
+
+def serve(host: str, port: int) -> None:
+    """Serve until interrupted. A worker that dies is started again, the web server's end ends both."""
+    migrate()
+    env = {**os.environ, **_ENV, "TANSY_HOSTS": f"localhost,127.0.0.1,[::1],{host}"}
+    web = subprocess.Popen(
+        [
+            sys.executable, "-m", "gunicorn", "tansy.server.wsgi:application", "--bind", f"{host}:{port}",
+            "--worker-class", "gthread", "--workers", "1", "--threads", "8", "--timeout", "300",
+            "--no-control-socket", "--log-level", "warning",
+        ],
+        env=env,
+    )  # fmt: skip
+
+    def start_worker() -> subprocess.Popen[bytes]:
+        return subprocess.Popen([sys.executable, "-m", "django", "worker"], env=env)
+
+    worker = start_worker()
+    stopping = False
+
+    def stop(signum: int, frame: object) -> None:
+        nonlocal stopping
+        stopping = True
+
+    signal.signal(signal.SIGINT, stop)
+    signal.signal(signal.SIGTERM, stop)
+    print(f"Tansy is served at http://{host}:{port}  (Ctrl-C stops it)", file=sys.stderr, flush=True)
+    while not stopping and web.poll() is None:
+        time.sleep(0.3)
+        if worker.poll() is not None and not stopping:
+            time.sleep(1.0)
+            worker = start_worker()
+    for process in (worker, web):
+        process.terminate()
+    for process in (worker, web):
+        try:
+            process.wait(timeout=10)
+        except subprocess.TimeoutExpired:
+            process.kill()
+    if not stopping:
+        raise SystemExit("The web server ended; is the port taken?")

@@ -1,0 +1,1 @@
+"""Studies: recipes, their runs and what came out."""

@@ -1,0 +1,357 @@
+"""Studies, their progress, and what they found."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers, status
+from rest_framework.generics import get_object_or_404
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.engine.study.recipe import read_recipe
+from tansy.engine.timeline import Timeline
+from tansy.server.api.errors import Conflict
+from tansy.server.portfolios.models import Portfolio
+from tansy.server.studies import services
+from tansy.server.studies.models import Node, Result, Run, Study, unpack
+
+
+class RunSerializer(serializers.ModelSerializer):
+    class Meta:
+        model = Run
+        fields = [
+            "id", "state", "step", "done", "of", "seconds_left", "attempts", "stop_requested", "message",
+            "queued_at", "started_at", "finished_at",
+        ]  # fmt: skip
+
+
+class StudySerializer(serializers.ModelSerializer):
+    run = RunSerializer()
+    portfolio_name = serializers.CharField(source="portfolio.name")
+    n_series = serializers.IntegerField(source="load.n_series")
+    last_period = serializers.SerializerMethodField()
+    made_by = serializers.CharField(source="made_by.username")
+
+    class Meta:
+        model = Study
+        fields = ["id", "portfolio", "portfolio_name", "name", "made_by", "made_at", "n_series", "last_period", "run"]
+
+    def get_last_period(self, study: Study) -> str:
+        return study.load.timeline.labels[-1]
+
+
+class NewStudySerializer(serializers.Serializer):
+    recipe = serializers.CharField(required=False, help_text="A recipe in TOML; the default one without it.")
+
+
+class TreeRowSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    depth = serializers.IntegerField()
+    parent = serializers.IntegerField()
+    series = serializers.IntegerField()
+
+
+class SheetSerializer(serializers.Serializer):
+    """Column by column: entry i of each list belongs to the same node. `spark` is base64 of bytes, 255 missing."""
+
+    rows = TreeRowSerializer(many=True)
+    columns = TreeRowSerializer(many=True)
+    node = serializers.ListField(child=serializers.IntegerField())
+    row = serializers.ListField(child=serializers.IntegerField())
+    column = serializers.ListField(child=serializers.IntegerField())
+    wape = serializers.ListField(child=serializers.FloatField(allow_null=True))
+    rmsse = serializers.ListField(child=serializers.FloatField(allow_null=True))
+    gain = serializers.ListField(child=serializers.FloatField(allow_null=True))
+    spark = serializers.ListField(child=serializers.CharField())
+    n_past = serializers.IntegerField()
+
+
+class StepSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    node = serializers.IntegerField()
+
+
+class ParameterSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    value = serializers.FloatField()
+
+
+class NullableFloats(serializers.ListField):
+    child = serializers.FloatField(allow_null=True)
+
+
+class BandSerializer(serializers.Serializer):
+    level = serializers.FloatField()
+    low = NullableFloats()
+    high = NullableFloats()
+
+
+class OriginSerializer(serializers.Serializer):
+    period = serializers.CharField()
+    at = serializers.IntegerField(help_text="Position of the origin in the periods.")
+    method = serializers.CharField(allow_null=True)
+    forecast = NullableFloats()
+    bands = BandSerializer(many=True)
+    wape = serializers.FloatField(allow_null=True)
+
+
+class ScoreSerializer(serializers.Serializer):
+    method = serializers.CharField()
+    mae = serializers.FloatField(allow_null=True)
+    wape = serializers.FloatField(allow_null=True)
+    rmsse = serializers.FloatField(allow_null=True)
+    gain = serializers.FloatField(allow_null=True)
+    origins = serializers.IntegerField()
+
+
+class HitSerializer(serializers.Serializer):
+    level = serializers.FloatField()
+    share = serializers.FloatField(allow_null=True)
+
+
+class NodeSerializer(serializers.Serializer):
+    node = serializers.IntegerField()
+    name = serializers.CharField()
+    level = serializers.CharField()
+    trail = serializers.ListField(child=StepSerializer(many=True))
+    previous = serializers.IntegerField(allow_null=True)
+    next = serializers.IntegerField(allow_null=True)
+    place = serializers.IntegerField()
+    n_on_level = serializers.IntegerField()
+    frequency = serializers.CharField()
+    season_length = serializers.IntegerField()
+    periods = serializers.ListField(child=serializers.CharField())
+    n_past = serializers.IntegerField()
+    history = NullableFloats()
+    base = NullableFloats()
+    forecast = NullableFloats()
+    bands = BandSerializer(many=True)
+    method = serializers.CharField(allow_null=True)
+    was_tested = serializers.BooleanField()
+    parameters = ParameterSerializer(many=True)
+    scores = ScoreSerializer(many=True)
+    published = ScoreSerializer()
+    hits = HitSerializer(many=True)
+    origins = OriginSerializer(many=True)
+
+
+class AccuracyLevelSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    n_nodes = serializers.IntegerField()
+    cells = serializers.IntegerField()
+
+
+class AccuracySerializer(serializers.Serializer):
+    """by_method: [level][method][lead, 0 for all][measure]; by_reconciliation: [level][reconciliation][measure];
+    coverage: [level][lead, 0 for all][band]. The last level stands for all nodes."""
+
+    levels = AccuracyLevelSerializer(many=True)
+    measures = serializers.ListField(child=serializers.CharField())
+    methods = serializers.ListField(child=serializers.CharField())
+    reconciliations = serializers.ListField(child=serializers.CharField())
+    bands = serializers.ListField(child=serializers.FloatField())
+    by_method = serializers.ListField(
+        child=serializers.ListField(child=serializers.ListField(child=NullableFloats()))
+    )
+    by_reconciliation = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
+    coverage = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
+    chosen = serializers.DictField(child=serializers.IntegerField())
+    zero_by_decision = serializers.IntegerField()
+
+
+class SummarySerializer(serializers.Serializer):
+    accuracy = AccuracySerializer()
+    n_series = serializers.IntegerField()
+    n_nodes = serializers.IntegerField()
+    origins = serializers.ListField(child=serializers.CharField())
+    leads = serializers.IntegerField()
+    largest_gap = serializers.FloatField()
+    reconciliation = serializers.CharField()
+    seconds = serializers.DictField(child=serializers.FloatField())
+    peak_memory_mb = serializers.FloatField()
+
+
+class PortfolioStudiesView(APIView):
+    @extend_schema(responses=StudySerializer(many=True))
+    def get(self, request: Request, pk: int) -> Response:
+        """Studies of a portfolio, newest first."""
+        studies = Study.objects.filter(portfolio_id=pk).select_related("portfolio", "load", "made_by").order_by("-id")
+        return Response(StudySerializer(studies, many=True).data)
+
+    @extend_schema(request=NewStudySerializer, responses={201: StudySerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Make a study and put it in the queue."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        text = request.data.get("recipe")
+        study = services.make(portfolio, request.user, read_recipe(text) if text else None)
+        return Response(StudySerializer(study).data, status=status.HTTP_201_CREATED)
+
+
+class StudyView(APIView):
+    @extend_schema(responses=StudySerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        return Response(StudySerializer(get_object_or_404(Study, pk=pk)).data)
+
+
+class StopView(APIView):
+    @extend_schema(request=None, responses=StudySerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Ask the run to stop. What it has fitted is kept."""
+        study = get_object_or_404(Study, pk=pk)
+        if not study.run.is_open:
+            raise Conflict("This study is not running.")
+        study.run.ask_to_stop()
+        return Response(StudySerializer(study).data)
+
+
+class RunView(APIView):
+    @extend_schema(request=None, responses=StudySerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Run a study again that was stopped or failed; it goes on where it was."""
+        study = get_object_or_404(Study, pk=pk)
+        services.enqueue(study)
+        return Response(StudySerializer(study).data)
+
+
+class RecipeView(APIView):
+    @extend_schema(responses={(200, "application/toml"): OpenApiTypes.STR})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """The recipe as a file for `tansy run`."""
+        study = get_object_or_404(Study, pk=pk)
+        response = HttpResponse(study.recipe_text, content_type="application/toml")
+        response["Content-Disposition"] = f'attachment; filename="study-{study.pk}.toml"'
+        return response
+
+
+def _result(pk: int) -> Result:
+    study = get_object_or_404(Study, pk=pk)
+    result = Result.objects.filter(study=study).defer("sheet").select_related("study__load").first()
+    if result is None:
+        raise Conflict(f"This study has no result yet; its run is {study.run.state}.")
+    return result
+
+
+class SheetView(APIView):
+    @extend_schema(responses=SheetSerializer)
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """The Field. It was packed when the study ended and is sent as it is."""
+        result = _result(pk)
+        tag = f'"{pk}-{result.made_at.timestamp():.0f}"'
+        if request.headers.get("If-None-Match") == tag:
+            return HttpResponse(status=304)
+        response = HttpResponse(bytes(result.sheet), content_type="application/json")
+        response["Content-Encoding"] = "gzip"
+        response["ETag"] = tag
+        response["Cache-Control"] = "private, no-cache"
+        return response
+
+
+class SummaryView(APIView):
+    @extend_schema(responses=SummarySerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """Pooled accuracy, and figures of the run."""
+        result = _result(pk)
+        summary = result.summary
+        return Response(
+            {
+                "accuracy": result.accuracy,
+                "n_series": summary["series"],
+                "n_nodes": summary["nodes"],
+                "origins": summary["origins"],
+                "leads": result.leads,
+                "largest_gap": summary["largest_gap"],
+                "reconciliation": result.study.recipe.reconciliation,
+                "seconds": summary["seconds"],
+                "peak_memory_mb": summary["peak_memory_mb"],
+            }
+        )
+
+
+def _list(values: np.ndarray) -> list[float | None]:
+    """Four decimals are more than a screen shows; releases and downloads keep them all."""
+    return [None if not np.isfinite(v) else round(v, 4) for v in values.tolist()]
+
+
+def _bands(quantiles: np.ndarray, levels: list[float]) -> list[dict[str, Any]]:
+    """Widest first, as `levels` are."""
+    return [
+        {"level": level, "low": _list(quantiles[b]), "high": _list(quantiles[-1 - b])} for b, level in enumerate(levels)
+    ]
+
+
+def _score(method: str, row: np.ndarray) -> dict[str, Any]:
+    mae, wape, rmsse, gain = _list(row[:4])
+    return {"method": method, "mae": mae, "wape": wape, "rmsse": rmsse, "gain": gain, "origins": int(np.nan_to_num(row[4]))}
+
+
+class NodeView(APIView):
+    @extend_schema(responses=NodeSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """Everything the Series screen shows of one node."""
+        result = _result(pk)
+        node = get_object_or_404(Node, study_id=pk, position=position)
+        load = result.study.load
+        timeline: Timeline = load.timeline
+        h, n_origins, methods = result.leads, len(result.seen_at), result.methods
+        levels = result.band_levels
+        history = unpack(node.history)
+        tested = unpack(node.tested, n_origins, h)
+        tested_quantiles = unpack(node.tested_quantiles, n_origins, 2 * len(levels), h)
+        chosen_at = unpack(node.chosen_at).astype(int)
+        on_level = result.accuracy["levels"]
+        first = sum(level["n_nodes"] for level in on_level[: node.level])
+        n_on_level = on_level[node.level]["n_nodes"]
+        place = node.position - first
+        values = unpack(node.parameters)
+        parameters = []
+        if node.chosen >= 0:
+            names = result.parameter_names[node.chosen]
+            parameters = [{"name": name, "value": float(values[i])} for i, name in enumerate(names) if np.isfinite(values[i])]
+        origins = []
+        origin_wape = _list(unpack(node.origin_wape))
+        for o, n_seen in enumerate(result.seen_at):
+            origins.append(
+                {
+                    "period": timeline.labels[n_seen - 1],
+                    "at": n_seen - 1,
+                    "method": methods[chosen_at[o]] if chosen_at[o] >= 0 else None,
+                    "forecast": _list(tested[o]),
+                    "bands": _bands(tested_quantiles[o], levels),
+                    "wape": origin_wape[o],
+                }
+            )
+        scores = unpack(node.scores, len(methods), 5)
+        hits = zip(levels, _list(unpack(node.hits)), strict=True)
+        return Response(
+            {
+                "node": node.position,
+                "name": node.name,
+                "level": on_level[node.level]["name"],
+                "trail": node.trail,
+                "previous": node.position - 1 if place > 0 else None,
+                "next": node.position + 1 if place + 1 < n_on_level else None,
+                "place": place + 1,
+                "n_on_level": n_on_level,
+                "frequency": timeline.frequency,
+                "season_length": timeline.season_length,
+                "periods": timeline.labels + timeline.after(h).labels,
+                "n_past": timeline.n_periods,
+                "history": _list(history),
+                "base": _list(unpack(node.base)),
+                "forecast": _list(unpack(node.forecast)),
+                "bands": _bands(unpack(node.quantiles, 2 * len(levels), h), levels),
+                "method": methods[node.chosen] if node.chosen >= 0 else None,
+                "was_tested": node.was_tested,
+                "parameters": parameters,
+                "scores": [_score(name, scores[j]) for j, name in enumerate(methods)],
+                "published": _score("published", unpack(node.node_scores)),
+                "hits": [{"level": level, "share": share} for level, share in hits],
+                "origins": origins,
+            }
+        )

@@ -1,0 +1,167 @@
+"""Studies, their runs, and what came out of them per node."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.db import models
+from django.utils import timezone
+from numpy.typing import NDArray
+
+from tansy.engine.study.recipe import Recipe, read_recipe
+from tansy.server.portfolios.models import Load, Portfolio
+
+
+class Study(models.Model):
+    """One recipe applied to one load of a portfolio."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="studies")
+    load = models.ForeignKey(Load, on_delete=models.PROTECT, related_name="studies")
+    name = models.CharField(max_length=120)
+    recipe_text = models.TextField()
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        verbose_name_plural = "studies"
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def recipe(self) -> Recipe:
+        return read_recipe(self.recipe_text)
+
+    @property
+    def run(self) -> Run:
+        """The newest run; a study has had one since it was made."""
+        return self.runs.order_by("-id").first()  # type: ignore[return-value]
+
+
+class Run(models.Model):
+    """One attempt to carry a study through, as the worker reports it."""
+
+    class State(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        STOPPED = "stopped"
+        FAILED = "failed"
+        DONE = "done"
+
+    study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="runs")
+    state = models.CharField(max_length=8, choices=State.choices, default=State.QUEUED, db_index=True)
+    step = models.CharField(max_length=40, blank=True)
+    done = models.PositiveIntegerField(default=0)
+    of = models.PositiveIntegerField(default=0)
+    seconds_left = models.FloatField(null=True)
+    attempts = models.PositiveIntegerField(default=0)
+    stop_requested = models.BooleanField(default=False)
+    message = models.TextField(blank=True)
+    queued_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    heartbeat_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["study"], condition=models.Q(state__in=["queued", "running"]), name="one_open_run_per_study"
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.study} ({self.state})"
+
+    @property
+    def is_open(self) -> bool:
+        return self.state in (self.State.QUEUED, self.State.RUNNING)
+
+    def begin(self) -> None:
+        self.state = self.State.RUNNING
+        self.attempts += 1
+        self.started_at = self.heartbeat_at = timezone.now()
+        self.message = ""
+        self.save()
+
+    def report(self, step: str, done: int, of: int, seconds_left: float | None) -> None:
+        self.step, self.done, self.of, self.seconds_left = step, done, of, seconds_left
+        self.heartbeat_at = timezone.now()
+        self.save(update_fields=["step", "done", "of", "seconds_left", "heartbeat_at"])
+
+    def end(self, state: str, message: str = "") -> None:
+        self.state, self.message = state, message
+        self.seconds_left = None
+        self.finished_at = timezone.now()
+        self.save()
+
+    def ask_to_stop(self) -> None:
+        """A run that has not begun stops at once, one that has at its next chunk."""
+        if self.state == self.State.QUEUED:
+            self.end(self.State.STOPPED, "Stopped before it began.")
+        elif self.state == self.State.RUNNING:
+            self.stop_requested = True
+            self.save(update_fields=["stop_requested"])
+
+
+class Result(models.Model):
+    """What a study found as a whole. Written once, in one transaction with its nodes."""
+
+    study = models.OneToOneField(Study, on_delete=models.CASCADE, related_name="result")
+    summary = models.JSONField()
+    accuracy = models.JSONField()
+    sheet = models.BinaryField(help_text="The Field as gzipped JSON, sent as it is.")
+    forecasts = models.BinaryField(help_text="What a release of this study would publish, as Parquet.")
+    methods = models.JSONField()
+    parameter_names = models.JSONField()
+    probabilities = models.JSONField()
+    band_levels = models.JSONField()
+    seen_at = models.JSONField()
+    leads = models.PositiveIntegerField()
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"result of {self.study}"
+
+
+class Node(models.Model):
+    """One node of a study; arrays packed as little-endian float64."""
+
+    study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="nodes")
+    position = models.PositiveIntegerField()
+    level = models.PositiveSmallIntegerField()
+    name = models.CharField(max_length=300)
+    trail = models.JSONField()
+    chosen = models.SmallIntegerField(help_text="Position of the method, -1 where the node is zero by decision.")
+    was_tested = models.BooleanField()
+    wape = models.FloatField(null=True)
+    rmsse = models.FloatField(null=True)
+    gain = models.FloatField(null=True)
+    history = models.BinaryField()
+    base = models.BinaryField()
+    forecast = models.BinaryField()
+    quantiles = models.BinaryField()
+    tested = models.BinaryField()
+    tested_quantiles = models.BinaryField()
+    chosen_at = models.BinaryField()
+    scores = models.BinaryField()
+    node_scores = models.BinaryField()
+    hits = models.BinaryField()
+    origin_wape = models.BinaryField()
+    parameters = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["study", "position"], name="node_position")]
+        indexes = [models.Index(fields=["study", "level"]), models.Index(fields=["study", "gain"])]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+def pack(values: NDArray[Any]) -> bytes:
+    return np.ascontiguousarray(values, dtype="<f8").tobytes()
+
+
+def unpack(packed: bytes, *shape: int) -> NDArray[np.float64]:
+    return np.frombuffer(packed, dtype="<f8").reshape(shape or -1)

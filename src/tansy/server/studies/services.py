@@ -1,0 +1,210 @@
+"""Making a study, running it, keeping what it found."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import json
+import shutil
+import time
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.db import transaction
+
+from tansy.engine.errors import Stopped, TansyError
+from tansy.engine.study import export
+from tansy.engine.study.accuracy import MEASURES
+from tansy.engine.study.field import sheet, trails
+from tansy.engine.study.recipe import Recipe, default_recipe
+from tansy.engine.study.run import Study as Findings
+from tansy.engine.study.run import candidate_forms, fingerprint, run_study
+from tansy.engine.study.store import FolderStore
+from tansy.server.api.errors import Conflict
+from tansy.server.portfolios.models import Portfolio
+from tansy.server.portfolios.services import data_section
+from tansy.server.studies.models import Node, Result, Run, Study, pack
+
+_BATCH = 200
+_REPORT_EVERY = 0.5  # seconds
+
+
+def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: str = "") -> Study:
+    """A study with its first run in the queue; both or neither.
+
+    Without a recipe, the default one for this history. Raises RecipeError or NotationError where the recipe cannot be run.
+    """
+    load = portfolio.load
+    if recipe is None:
+        recipe = default_recipe(load.panel(), load.levels)
+    recipe = replace(recipe, name=name or recipe.name, data=data_section(load))
+    candidate_forms(recipe)
+    with transaction.atomic():
+        study = Study.objects.create(
+            portfolio=portfolio, load=load, name=recipe.name, recipe_text=recipe.to_toml(), made_by=user
+        )
+        enqueue(study)
+    return study
+
+
+def enqueue(study: Study) -> Run:
+    """Put a run of the study in the queue. A study that is done stays as it is."""
+    from tansy.server.studies.tasks import carry_out
+
+    with transaction.atomic():
+        if Result.objects.filter(study=study).exists():
+            raise Conflict("This study is finished; copy it to run it with other choices.")
+        if study.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists():
+            raise Conflict("This study is being run already.")
+        run = Run.objects.create(study=study)
+        carry_out.enqueue(run.pk)
+    return run
+
+
+def work_folder(study: Study) -> Path:
+    """Where finished chunks of a running study lie until it is done."""
+    return settings.DATA / "work" / str(study.pk)
+
+
+class Reporter:
+    """Writes progress to the run at most twice a second, and hears there whether to stop."""
+
+    def __init__(self, run: Run) -> None:
+        self._run = run
+        self._step_began = 0.0
+        self._last = 0.0
+        self._first_done = 0
+
+    def __call__(self, step: str, done: int, of: int) -> None:
+        now = time.monotonic()
+        if step != self._run.step or done == 0:
+            self._step_began, self._first_done = now, done
+        elif now - self._last < _REPORT_EVERY and done < of:
+            return
+        self._last = now
+        rate = (done - self._first_done) / (now - self._step_began) if now > self._step_began else 0.0
+        self._run.report(step, done, of, (of - done) / rate if rate > 0 else None)
+
+    def should_stop(self) -> bool:
+        return Run.objects.filter(pk=self._run.pk, stop_requested=True).exists()
+
+
+def carry_out(run: Run) -> None:
+    """Run a study to its end, or to where it is stopped. Safe to call again after a crash: what was fitted is kept,
+    and the result is written in one transaction or not at all."""
+    study = run.study
+    if not run.is_open or Result.objects.filter(study=study).exists():
+        return
+    run.begin()
+    reporter = Reporter(run)
+    try:
+        panel, recipe = study.load.panel(), study.recipe
+        store = FolderStore(work_folder(study), fingerprint(panel, recipe))
+        found = run_study(panel, recipe, store=store, progress=reporter, should_stop=reporter.should_stop)
+        reporter("save", 0, 0)
+        with transaction.atomic():
+            save(study, found)
+            run.end(Run.State.DONE)
+    except Stopped as stopped:
+        run.end(Run.State.STOPPED, str(stopped))
+        return
+    except TansyError as error:
+        run.end(Run.State.FAILED, str(error))
+        return
+    except Exception as error:
+        run.end(Run.State.FAILED, f"Something went wrong that is not your doing ({type(error).__name__}: {error}).")
+        raise
+    shutil.rmtree(work_folder(study), ignore_errors=True)
+
+
+def save(study: Study, found: Findings) -> None:
+    """Write the result and its nodes; call inside a transaction."""
+    page = json.dumps(sheet(found), separators=(",", ":"), allow_nan=False)
+    Result.objects.create(
+        study=study,
+        summary=export.summary(found),
+        accuracy=accuracy_json(found),
+        sheet=gzip.compress(page.encode(), 6),
+        forecasts=_parquet(found),
+        methods=list(found.methods),
+        parameter_names=[list(names) for names in found.parameter_names],
+        probabilities=found.probabilities.tolist(),
+        band_levels=list(found.tables.band_levels),
+        seen_at=found.seen_at,
+        leads=found.forecast.shape[1],
+    )
+    structure, ways = found.structure, trails(found.structure)
+    scores = np.where(np.isfinite(found.node_scores), found.node_scores, np.nan)
+
+    def number(value: float) -> float | None:
+        return None if np.isnan(value) else float(value)
+
+    Node.objects.bulk_create(
+        (
+            Node(
+                study=study,
+                position=i,
+                level=int(structure.level_of[i]),
+                name=structure.node_name(i),
+                trail=ways[i],
+                chosen=int(found.chosen[i]),
+                was_tested=bool(found.was_tested[i]),
+                wape=number(scores[i, 1]),
+                rmsse=number(scores[i, 2]),
+                gain=number(scores[i, 3]),
+                history=pack(found.history[i]),
+                base=pack(found.base[i]),
+                forecast=pack(found.forecast[i]),
+                quantiles=pack(found.quantiles[i]),
+                tested=pack(found.tested[i]),
+                tested_quantiles=pack(found.tested_quantiles[i]),
+                chosen_at=pack(found.chosen_at[i]),
+                scores=pack(found.method_scores[i]),
+                node_scores=pack(found.node_scores[i]),
+                hits=pack(found.hits[i]),
+                origin_wape=pack(found.origin_wape[i]),
+                parameters=pack(found.parameters[i]),
+            )
+            for i in range(structure.n_nodes)
+        ),
+        batch_size=_BATCH,
+    )
+
+
+def _parquet(found: Findings) -> bytes:
+    buffer = io.BytesIO()
+    export.forecasts(found).write_parquet(buffer)
+    return buffer.getvalue()
+
+
+def accuracy_json(found: Findings) -> dict[str, Any]:
+    """The pooled tables as the screens show them."""
+    tables = found.tables
+    levels = [asdict(level) for level in found.structure.levels]
+
+    def plain(values: Any) -> Any:
+        return np.where(np.isfinite(values), np.round(values, 4), np.nan).astype(object)
+
+    def lists(values: Any) -> Any:
+        filled = plain(values)
+        filled[np.isnan(np.asarray(values, dtype=float))] = None
+        return filled.tolist()
+
+    return {
+        "levels": [
+            {"name": name, "n_nodes": levels[i]["n_nodes"] if i < len(levels) else found.structure.n_nodes, "cells": int(tables.cells[i])}
+            for i, name in enumerate(tables.level_names)
+        ],
+        "measures": list(MEASURES),
+        "methods": list(tables.method_names),
+        "reconciliations": list(tables.reconciliation_names),
+        "bands": list(tables.band_levels),
+        "by_method": lists(tables.by_method),
+        "by_reconciliation": lists(tables.by_reconciliation),
+        "coverage": lists(tables.coverage),
+        "chosen": {name: int((found.chosen == j).sum()) for j, name in enumerate(found.methods)},
+        "zero_by_decision": int((found.chosen < 0).sum()),
+    }
