@@ -86,6 +86,7 @@ class UploadSerializer(serializers.ModelSerializer):
     class Meta:
         model = Upload
         fields = ["id", "file_name", "attribute_names", "size", "made_at"]
+        read_only_fields = fields
 
 
 class NewUploadSerializer(serializers.Serializer):
@@ -105,6 +106,7 @@ class LoadSerializer(serializers.ModelSerializer):
             "id", "file_name", "sha256", "loaded_by", "loaded_at", "n_rows", "n_refused", "n_series", "total",
             "frequency", "n_periods", "season_length", "key_names", "levels", "first", "last", "findings",
         ]  # fmt: skip
+        read_only_fields = fields
 
     def get_first(self, load: Load) -> str:
         return load.timeline.labels[0]
@@ -119,6 +121,7 @@ class PortfolioSerializer(serializers.ModelSerializer):
     class Meta:
         model = Portfolio
         fields = ["id", "name", "made_at", "load"]
+        read_only_fields = fields
 
 
 class NewPortfolioSerializer(serializers.Serializer):

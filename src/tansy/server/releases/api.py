@@ -39,6 +39,7 @@ class ReleaseSerializer(serializers.ModelSerializer):
             "id", "portfolio", "study", "study_name", "number", "published_by", "published_at", "note", "origin",
             "first", "last", "n_series", "n_nodes", "checks", "total", "sha256",
         ]  # fmt: skip
+        read_only_fields = fields
 
 
 class TotalSerializer(serializers.Serializer):

@@ -29,6 +29,7 @@ class RunSerializer(serializers.ModelSerializer):
             "id", "state", "step", "done", "of", "seconds_left", "attempts", "stop_requested", "message",
             "queued_at", "started_at", "finished_at",
         ]  # fmt: skip
+        read_only_fields = fields
 
 
 class StudySerializer(serializers.ModelSerializer):
@@ -41,6 +42,7 @@ class StudySerializer(serializers.ModelSerializer):
     class Meta:
         model = Study
         fields = ["id", "portfolio", "portfolio_name", "name", "made_by", "made_at", "n_series", "last_period", "run"]
+        read_only_fields = fields
 
     def get_last_period(self, study: Study) -> str:
         return study.load.timeline.labels[-1]

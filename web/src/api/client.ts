@@ -1,0 +1,44 @@
+/** The one door to the server. Types come from its description, errors as sentences. */
+import createClient, { type Middleware } from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+export type Schema = components['schemas'];
+
+export class ApiError extends Error {
+  readonly status: number;
+  constructor(status: number, message: string) {
+    super(message);
+    this.status = status;
+  }
+}
+
+export function cookie(name: string): string {
+  const found = document.cookie.split('; ').find((part) => part.startsWith(`${name}=`));
+  return found ? decodeURIComponent(found.slice(name.length + 1)) : '';
+}
+
+const safe: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== 'GET') request.headers.set('X-CSRFToken', cookie('csrftoken'));
+    return request;
+  },
+  async onResponse({ response }) {
+    if (response.ok) return response;
+    let sentence = `The server answered ${response.status}.`;
+    try {
+      const problem = await response.clone().json();
+      if (typeof problem.detail === 'string') sentence = problem.detail;
+    } catch {
+      // not a problem document: the sentence above stands
+    }
+    throw new ApiError(response.status, sentence);
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: '/' });
+api.use(safe);
+
+/** The body of an answer that is known to be there, because every failure throws. */
+export async function body<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  return (await answer).data as T;
+}

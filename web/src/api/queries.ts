@@ -1,0 +1,68 @@
+/** What screens ask the server, each under one key. */
+import { queryOptions } from '@tanstack/react-query';
+import { ApiError, api, body } from './client';
+
+export const session = queryOptions({
+  queryKey: ['session'],
+  queryFn: () => body(api.GET('/api/session/')),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+export const portfolios = queryOptions({
+  queryKey: ['portfolios'],
+  queryFn: () => body(api.GET('/api/portfolios/')),
+});
+
+export const studies = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['studies', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/studies/', { params: { path: { id: portfolio } } })),
+    // while something runs, its progress is asked for; else only when the planner comes back
+    refetchInterval: (query) =>
+      query.state.data?.some((study) => study.run.state === 'queued' || study.run.state === 'running')
+        ? 700
+        : false,
+  });
+
+const forever = { staleTime: Number.POSITIVE_INFINITY, gcTime: 600_000 } as const;
+
+export const sheet = (study: number) =>
+  queryOptions({
+    queryKey: ['sheet', study],
+    queryFn: () => body(api.GET('/api/studies/{id}/field/', { params: { path: { id: study } } })),
+    ...forever,
+  });
+
+export const summary = (study: number) =>
+  queryOptions({
+    queryKey: ['summary', study],
+    queryFn: () => body(api.GET('/api/studies/{id}/summary/', { params: { path: { id: study } } })),
+    ...forever,
+  });
+
+export const node = (study: number, position: number) =>
+  queryOptions({
+    queryKey: ['node', study, position],
+    queryFn: () =>
+      body(api.GET('/api/studies/{id}/nodes/{position}/', { params: { path: { id: study, position } } })),
+    ...forever,
+  });
+
+export const releases = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['releases', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/releases/', { params: { path: { id: portfolio } } })),
+  });
+
+export const draft = (study: number) =>
+  queryOptions({
+    queryKey: ['draft', study],
+    queryFn: () => body(api.GET('/api/studies/{id}/draft/', { params: { path: { id: study } } })),
+  });
+
+export const tokens = queryOptions({ queryKey: ['tokens'], queryFn: () => body(api.GET('/api/tokens/')) });
+
+/** A failed answer is asked for again only when the connection may be to blame. */
+export function worthRetrying(count: number, error: unknown): boolean {
+  return count < 2 && !(error instanceof ApiError);
+}

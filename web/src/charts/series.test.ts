@@ -1,0 +1,77 @@
+import { describe, expect, it } from 'vitest';
+import type { Schema } from '../api/client';
+import type { Colours } from './colours';
+import { firstShown, hits, placed, seriesOptions } from './series';
+
+const colours = new Proxy({}, { get: (_, name) => String(name) }) as Colours;
+const origin: Schema['Origin'] = {
+  period: '2025-02',
+  at: 1,
+  method: 'naive',
+  forecast: [10, 10],
+  bands: [{ level: 95, low: [8, 8], high: [12, 12] }],
+  wape: 10,
+};
+const node: Schema['Node'] = {
+  node: 0,
+  name: 'All',
+  level: 'all',
+  trail: [],
+  previous: null,
+  next: null,
+  place: 1,
+  n_on_level: 1,
+  frequency: 'M',
+  season_length: 12,
+  periods: ['2025-01', '2025-02', '2025-03', '2025-04', '2025-05', '2025-06'],
+  n_past: 4,
+  history: [9, null, 11, 20],
+  base: [10, 10],
+  forecast: [10, 11],
+  bands: [
+    { level: 95, low: [5, 4], high: [15, 16] },
+    { level: 80, low: [7, 6], high: [13, 14] },
+  ],
+  method: 'naive',
+  was_tested: true,
+  parameters: [],
+  scores: [],
+  published: { method: 'published', mae: 1, wape: 1, rmsse: 1, gain: 1, origins: 1 },
+  hits: [],
+  origins: [origin],
+};
+
+describe('the picture of a series', () => {
+  it('leaves a missing value as a gap', () => {
+    const sold = seriesOptions(node, null, 'all', colours).series.find(
+      (one) => 'name' in one && one.name === 'sold',
+    );
+    expect((sold as { data: unknown[] }).data).toEqual([9, null, 11, 20, null, null]);
+  });
+
+  it('joins the forecast to the last value and labels each band at its end', () => {
+    const { series } = seriesOptions(node, null, 'all', colours);
+    const forecast = series.find((one) => 'name' in one && one.name === 'forecast') as { data: unknown[] };
+    expect(forecast.data).toEqual([null, null, null, 20, 10, 11]);
+    const labels = series.at(-1) as { data: { label: { formatter: string } }[] };
+    expect(labels.data.map((one) => one.label.formatter)).toEqual(['95 %', '80 %']);
+  });
+
+  it('counts hits of the widest band of an origin', () => {
+    expect(hits(node, origin)).toEqual({ hit: 1, of: 2 });
+  });
+
+  it('draws a miss hollow', () => {
+    const { series } = seriesOptions(node, origin, 'all', colours);
+    const came = series.find((one) => 'name' in one && one.name === 'what came') as {
+      data: { itemStyle: { color: string } }[];
+    };
+    expect(came.data.map((one) => one.itemStyle.color)).toEqual(['plum', 'paper']);
+  });
+
+  it('shows whole seasons before the end', () => {
+    expect(firstShown({ n_past: 182, season_length: 52 }, '2')).toBe(78);
+    expect(firstShown({ n_past: 20, season_length: 52 }, '1')).toBe(0);
+    expect(placed([1, 2], 1, 4)).toEqual([null, 1, 2, null]);
+  });
+});

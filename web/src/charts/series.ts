@@ -1,0 +1,206 @@
+/** Node of a study -> options of its picture. Pure: tested without a browser. */
+import type { Schema } from '../api/client';
+import type { Colours } from './colours';
+
+type Node = Schema['Node'];
+type Value = number | null;
+
+export type Span = '1' | '2' | 'all';
+
+/** First period that is shown, so many seasons before the end. */
+export function firstShown(node: Pick<Node, 'n_past' | 'season_length'>, span: Span): number {
+  if (span === 'all') return 0;
+  const season = Math.max(node.season_length, 12);
+  return Math.max(0, node.n_past - Number(span) * season);
+}
+
+/** Values placed at their periods, nothing elsewhere. */
+export function placed(values: Value[], start: number, length: number): Value[] {
+  return Array.from({ length }, (_, i) => values[i - start] ?? null);
+}
+
+export interface BandShape {
+  start: number;
+  low: Value[];
+  high: Value[];
+  colour: string;
+}
+
+/** One polygon per band: a custom series, so that it is cut rightly when the picture is zoomed. */
+export function band(shape: BandShape, z: number) {
+  return {
+    type: 'custom',
+    silent: true,
+    z,
+    clip: true,
+    tooltip: { show: false },
+    data: [[shape.start, 0]],
+    encode: { x: -1, y: -1 },
+    renderItem: (_: unknown, api: { coord: (at: [number, number]) => [number, number] }) => {
+      const upper = shape.high.map((v, i) => api.coord([shape.start + i, v ?? 0]));
+      const lower = shape.low.map((v, i) => api.coord([shape.start + i, v ?? 0])).reverse();
+      return { type: 'polygon', shape: { points: [...upper, ...lower] }, style: { fill: shape.colour } };
+    },
+  };
+}
+
+export function bandColour(level: number, colours: Colours, plum: boolean): string {
+  if (plum) return level > 90 ? colours.plum95 : colours.plum80;
+  if (level > 90) return colours.band95;
+  return level > 60 ? colours.band80 : colours.band50;
+}
+
+function endLabels(node: Node, colours: Colours) {
+  const last = node.periods.length - 1;
+  const points = node.bands.map((one) => ({ level: one.level, top: one.high.at(-1) ?? 0 }));
+  return {
+    type: 'scatter',
+    silent: true,
+    symbolSize: 0,
+    z: 6,
+    tooltip: { show: false },
+    data: points.map((point) => ({
+      value: [last, point.top],
+      label: {
+        show: true,
+        position: 'right',
+        distance: 6,
+        color: colours.second,
+        fontSize: 12,
+        formatter: `${point.level} %`,
+      },
+    })),
+    labelLayout: { moveOverlap: 'shiftY' },
+  };
+}
+
+/** Whether an actual lies inside the widest band of an origin. */
+export function inside(origin: Schema['Origin'], lead: number, actual: Value): boolean | null {
+  const widest = origin.bands[0];
+  const low = widest?.low[lead];
+  const high = widest?.high[lead];
+  if (actual === null || low === null || low === undefined || high === null || high === undefined)
+    return null;
+  return actual >= low && actual <= high;
+}
+
+export function hits(node: Node, origin: Schema['Origin']): { hit: number; of: number } {
+  const judged = origin.forecast.map((_, lead) =>
+    inside(origin, lead, node.history[origin.at + 1 + lead] ?? null),
+  );
+  return {
+    hit: judged.filter((one) => one === true).length,
+    of: judged.filter((one) => one !== null).length,
+  };
+}
+
+export function lineOf(name: string, data: Value[], colour: string, width: number, style: object = {}) {
+  return {
+    name,
+    type: 'line',
+    data,
+    showSymbol: false,
+    connectNulls: false,
+    z: 5,
+    lineStyle: { color: colour, width, ...style },
+    itemStyle: { color: colour },
+  };
+}
+
+/** Axes, zoom and reading with the pointer, the same for every picture over time. */
+export function baseOptions(periods: string[], from: number, colours: Colours) {
+  return {
+    grid: { left: 52, right: 52, top: 26, bottom: 44 },
+    tooltip: {
+      trigger: 'axis',
+      backgroundColor: colours.paper,
+      borderColor: colours.rule,
+      textStyle: { color: colours.ink, fontSize: 12 },
+      valueFormatter: (value: unknown) =>
+        typeof value === 'number' ? value.toLocaleString('en-GB', { maximumFractionDigits: 1 }) : '–',
+    },
+    xAxis: {
+      type: 'category',
+      data: periods,
+      boundaryGap: false,
+      axisLine: { lineStyle: { color: colours.rule }, onZero: false },
+      axisTick: { show: false },
+      axisLabel: { color: colours.second, margin: 22, hideOverlap: true },
+    },
+    yAxis: {
+      type: 'value',
+      min: (range: { min: number }) => Math.min(0, range.min),
+      axisLabel: { color: colours.second },
+      splitLine: { lineStyle: { color: colours.rule } },
+    },
+    dataZoom: [{ type: 'inside', startValue: from, endValue: periods.length - 1, zoomOnMouseWheel: 'ctrl' }],
+  };
+}
+
+export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span: Span, colours: Colours) {
+  const length = node.periods.length;
+  const lastKnown = node.history.at(-1) ?? null;
+  const joined = [lastKnown, ...node.forecast];
+  const ahead = node.bands.map((one, i) =>
+    band(
+      { start: node.n_past, low: one.low, high: one.high, colour: bandColour(one.level, colours, false) },
+      2 + i,
+    ),
+  );
+  const behind =
+    origin?.forecast.some((v) => v !== null) === true
+      ? [
+          ...origin.bands.map((one, i) =>
+            band(
+              {
+                start: origin.at + 1,
+                low: one.low,
+                high: one.high,
+                colour: bandColour(one.level, colours, true),
+              },
+              2 + i,
+            ),
+          ),
+          lineOf(
+            `as forecast on ${origin.period}`,
+            placed(origin.forecast, origin.at + 1, length),
+            colours.plum,
+            1.5,
+            {
+              type: 'dashed',
+            },
+          ),
+          {
+            name: 'what came',
+            type: 'scatter',
+            symbol: 'circle',
+            symbolSize: 6,
+            z: 7,
+            tooltip: { show: false },
+            data: origin.forecast.flatMap((_, lead) => {
+              const at = origin.at + 1 + lead;
+              const value = node.history[at] ?? null;
+              const hit = inside(origin, lead, value);
+              if (value === null) return [];
+              const fill = hit === false ? colours.paper : colours.plum;
+              return [
+                {
+                  value: [at, value],
+                  itemStyle: { color: fill, borderColor: colours.plum, borderWidth: 1.5 },
+                },
+              ];
+            }),
+          },
+        ]
+      : [];
+  return {
+    ...baseOptions(node.periods, firstShown(node, span), colours),
+    series: [
+      ...ahead,
+      ...behind,
+      lineOf('sold', placed(node.history, 0, length), colours.ink, 1.5),
+      lineOf('forecast', placed(joined, node.n_past - 1, length), colours.forecast, 2),
+      endLabels(node, colours),
+    ],
+  };
+}

@@ -1,0 +1,44 @@
+/** Addresses name what is shown, so a link opens the same view for a colleague. */
+import { lazy, Suspense } from 'react';
+import { createBrowserRouter } from 'react-router';
+import { Field } from './screens/field/field';
+import { Intake } from './screens/intake/intake';
+import { Review } from './screens/intake/review';
+import { SignIn } from './screens/sign-in/sign-in';
+import { Start } from './screens/start';
+import { StudyScreen } from './screens/study/study';
+import { Shell } from './ui/shell';
+import { Loading, NotFound, RouteFailed } from './ui/states';
+
+const Series = lazy(() => import('./screens/series/series').then((m) => ({ default: m.Series })));
+const Structure = lazy(() =>
+  import('./screens/structure/structure').then((m) => ({ default: m.StructureScreen })),
+);
+const Backtest = lazy(() => import('./screens/backtest/backtest').then((m) => ({ default: m.Backtest })));
+const Releases = lazy(() => import('./screens/releases/releases').then((m) => ({ default: m.Releases })));
+
+const later = (screen: React.ReactNode) => (
+  <Suspense fallback={<Loading what="the screen" />}>{screen}</Suspense>
+);
+
+export const router = createBrowserRouter([
+  { path: '/sign-in', element: <SignIn /> },
+  {
+    path: '/',
+    element: <Shell />,
+    errorElement: <RouteFailed />,
+    children: [
+      { index: true, element: <Start /> },
+      { path: 'intake', element: <Intake /> },
+      { path: 'intake/:upload', element: <Review /> },
+      { path: 'p/:portfolio/intake', element: <Intake /> },
+      { path: 'p/:portfolio/study', element: <StudyScreen /> },
+      { path: 'p/:portfolio/s/:study/field', element: <Field /> },
+      { path: 'p/:portfolio/s/:study/series/:node', element: later(<Series />) },
+      { path: 'p/:portfolio/s/:study/structure', element: later(<Structure />) },
+      { path: 'p/:portfolio/s/:study/backtest', element: later(<Backtest />) },
+      { path: 'p/:portfolio/releases', element: later(<Releases />) },
+      { path: '*', element: <NotFound /> },
+    ],
+  },
+]);

@@ -1,0 +1,231 @@
+/** Methods against each other: over all series of a level, and by lead. */
+import { useQuery } from '@tanstack/react-query';
+import { useMemo } from 'react';
+import { useParams, useSearchParams } from 'react-router';
+import type { Schema } from '../../api/client';
+import { summary as summaryQuery } from '../../api/queries';
+import { Chart } from '../../charts/chart';
+import { useColours } from '../../charts/colours';
+import { linesOptions } from '../../charts/lines';
+import { count, fixed, share, signed } from '../../ui/format';
+import { Choice, Page } from '../../ui/page';
+import { Failed, Loading } from '../../ui/states';
+
+type Accuracy = Schema['Accuracy'];
+
+const MEASURES = [
+  { value: 'RMSSE', label: 'RMSSE' },
+  { value: 'WAPE', label: 'WAPE' },
+  { value: 'gain', label: 'gain' },
+  { value: 'bias', label: 'bias' },
+] as const;
+type Measure = (typeof MEASURES)[number]['value'];
+const UNITS: Record<Measure, string> = {
+  RMSSE: 'RMSSE, 1 = a naive step',
+  WAPE: 'WAPE, % of volume',
+  gain: 'gain in RMSSE over the seasonal naive, %',
+  bias: 'bias, % of volume (forecast minus actual)',
+};
+
+export function Backtest() {
+  const data = useQuery(summaryQuery(Number(useParams().study)));
+  if (data.isPending) return <Loading what="the backtest" />;
+  if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
+  return <View data={data.data} />;
+}
+
+function View({ data }: { data: Schema['Summary'] }) {
+  const { accuracy } = data;
+  const [search, setSearch] = useSearchParams();
+  const wanted = accuracy.levels.findIndex((one) => one.name === search.get('level'));
+  const level = wanted >= 0 ? wanted : accuracy.levels.length - 2;
+  const measure = MEASURES.find((one) => one.value === search.get('measure'))?.value ?? 'RMSSE';
+  const set = (name: string, value: string) =>
+    setSearch((before) => {
+      before.set(name, value);
+      return before;
+    });
+  return (
+    <Page
+      title="Backtest"
+      actions={
+        <span className="flex items-center gap-5">
+          <label className="flex items-center gap-2 text-[13px] text-second">
+            Level
+            <select
+              className="select select-sm w-auto text-base-content"
+              value={level}
+              onChange={(event) => set('level', accuracy.levels[Number(event.target.value)]?.name ?? '')}
+            >
+              {accuracy.levels.map((one, i) => (
+                <option key={one.name} value={i}>
+                  {one.name} ({count(one.n_nodes)})
+                </option>
+              ))}
+            </select>
+          </label>
+          <Choice
+            label="Measure"
+            options={MEASURES}
+            value={measure}
+            onChange={(value) => set('measure', value)}
+          />
+        </span>
+      }
+    >
+      <div className="space-y-5 p-[18px]">
+        <p className="max-w-[90ch]">
+          {data.origins.length} origins, {data.origins[0]} to {data.origins.at(-1)}, each {data.leads} periods
+          ahead, every method re-estimated at each.{' '}
+          <span className="text-second">
+            All are judged on the same {count(accuracy.levels[level]?.cells ?? 0)} values: those that every
+            method could forecast.
+          </span>
+        </p>
+        <ByLead accuracy={accuracy} level={level} measure={measure} />
+        <MethodTable accuracy={accuracy} level={level} />
+        <Coverage accuracy={accuracy} level={level} />
+      </div>
+    </Page>
+  );
+}
+
+function ByLead({ accuracy, level, measure }: { accuracy: Accuracy; level: number; measure: Measure }) {
+  const colours = useColours();
+  const options = useMemo(() => {
+    const k = accuracy.measures.indexOf(measure);
+    const table = accuracy.by_method[level] ?? [];
+    const overall = (j: number) => table[j]?.[0]?.[k] ?? 0;
+    const best = accuracy.methods
+      .map((_, j) => j)
+      .filter((j) => j < accuracy.methods.length - 2)
+      .sort((a, b) =>
+        measure === 'gain' ? overall(b) - overall(a) : Math.abs(overall(a)) - Math.abs(overall(b)),
+      )
+      .slice(0, 4);
+    const shown = new Set([...best, accuracy.methods.indexOf('seasonal-naive'), accuracy.methods.length - 1]);
+    const lines = [...shown].map((j) => ({
+      name: accuracy.methods[j] ?? '',
+      values: (table[j] ?? []).slice(1).map((lead) => lead[k] ?? null),
+      strong: j === accuracy.methods.length - 1,
+      dashed: accuracy.methods[j] === 'seasonal-naive',
+    }));
+    const leads = (table[0] ?? []).slice(1).map((_, i) => String(i + 1));
+    return linesOptions(lines, leads, UNITS[measure], colours);
+  }, [accuracy, level, measure, colours]);
+  return (
+    <section aria-label="By lead">
+      <h2 className="font-semibold">
+        By lead{' '}
+        <span className="font-normal text-second">
+          the four best methods, the seasonal naive, what is published
+        </span>
+      </h2>
+      <Chart
+        options={options}
+        label={`${measure} of the methods by lead`}
+        className="h-[270px] w-full max-w-[1000px]"
+      />
+    </section>
+  );
+}
+
+function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number }) {
+  const table = accuracy.by_method[level] ?? [];
+  const at = (name: string) => accuracy.measures.indexOf(name);
+  const rmsse = (j: number) => table[j]?.[0]?.[at('RMSSE')] ?? Number.POSITIVE_INFINITY;
+  const n = accuracy.methods.length;
+  const order = accuracy.methods
+    .map((_, j) => j)
+    .filter((j) => j < n - 2)
+    .sort((a, b) => rmsse(a) - rmsse(b));
+  const row = (j: number, note?: string) => {
+    const name = accuracy.methods[j] ?? '';
+    const values = table[j]?.[0] ?? [];
+    return (
+      <tr key={name}>
+        <td className={note ? 'font-semibold' : ''}>
+          {name}
+          {note && <span className="font-normal text-second"> {note}</span>}
+        </td>
+        <td className="num">{fixed(values[at('RMSSE')], 3)}</td>
+        <td className="num">{fixed(values[at('WAPE')], 1)}</td>
+        <td className="num">{fixed(values[at('MAE')], 2)}</td>
+        <td className="num">{signed(values[at('bias')], 1)}</td>
+        <td className="num">{signed(values[at('gain')], 1)}</td>
+        <td className="num">{name in accuracy.chosen ? count(accuracy.chosen[name] ?? 0) : ''}</td>
+      </tr>
+    );
+  };
+  return (
+    <section aria-labelledby="all-leads">
+      <h2 id="all-leads" className="mb-1 font-semibold">
+        Over all leads
+      </h2>
+      <table className="sheet max-w-[1000px]">
+        <thead>
+          <tr>
+            <th>Method</th>
+            <th className="num">RMSSE</th>
+            <th className="num">WAPE %</th>
+            <th className="num">MAE</th>
+            <th className="num">Bias %</th>
+            <th className="num">Gain %</th>
+            <th className="num">Chosen for, of all nodes</th>
+          </tr>
+        </thead>
+        <tbody>
+          {row(n - 1, 'chosen per series, then reconciled')}
+          {row(n - 2, 'before reconciliation')}
+          {order.map((j) => row(j))}
+        </tbody>
+      </table>
+      <p className="mt-2 max-w-[90ch] text-second">
+        At each origin every series is judged with the method that its other origins would have chosen, so
+        that the first two rows are not flattered by the choice. {count(accuracy.zero_by_decision)} ended
+        series are forecast as zero.
+      </p>
+    </section>
+  );
+}
+
+function Coverage({ accuracy, level }: { accuracy: Accuracy; level: number }) {
+  const rows = accuracy.coverage[level] ?? [];
+  return (
+    <section aria-labelledby="coverage" className="overflow-x-auto">
+      <h2 id="coverage" className="mb-1 font-semibold">
+        Share of actuals inside the bands, %{' '}
+        <span className="font-normal text-second">
+          by lead; bands made without the origin they are judged on
+        </span>
+      </h2>
+      <table className="sheet w-auto!">
+        <thead>
+          <tr>
+            <th>Band</th>
+            <th className="num">all leads</th>
+            {rows.slice(1).map((_, lead) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: a lead is its place
+              <th key={lead} className="num">
+                {lead + 1}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {accuracy.bands.map((band, b) => (
+            <tr key={band}>
+              <td>{band} %</td>
+              {rows.map((row, lead) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: a lead is its place
+                <td key={lead} className={`num ${lead === 0 ? 'font-semibold' : ''}`}>
+                  {share(row[b])}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

@@ -1,0 +1,414 @@
+/** All series at once: products down, places across, both foldable. */
+import { useQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { memo, useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { ApiError } from '../../api/client';
+import { sheet as sheetQuery } from '../../api/queries';
+import { count } from '../../ui/format';
+import { Choice, Page } from '../../ui/page';
+import { Empty, Failed, Loading } from '../../ui/states';
+import {
+  cellIndex,
+  hasChildren,
+  LENSES,
+  type Lens,
+  lensText,
+  type Sheet,
+  sparkPaths,
+  tint,
+  unfoldedTo,
+  visible,
+  worst,
+} from './tree';
+
+const ROW = 40;
+const COLUMN = 75;
+const NAMES = 172;
+const HEAD = 30;
+
+export function Field() {
+  const study = Number(useParams().study);
+  const data = useQuery(sheetQuery(study));
+  if (data.isPending) return <Loading what="the field" />;
+  if (data.error instanceof ApiError && data.error.status === 409) {
+    return (
+      <Empty title="This study has no result yet">
+        {data.error.message}{' '}
+        <Link className="link" to="../../study" relative="path">
+          See how far it is
+        </Link>
+        .
+      </Empty>
+    );
+  }
+  if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
+  return <FieldSheet sheet={data.data} />;
+}
+
+function toggled(set: ReadonlySet<number>, value: number): Set<number> {
+  const next = new Set(set);
+  if (!next.delete(value)) next.add(value);
+  return next;
+}
+
+function FieldSheet({ sheet }: { sheet: Sheet }) {
+  const { portfolio, study } = useParams();
+  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const lens = (LENSES.find((one) => one.value === search.get('lens'))?.value ?? 'gain') as Lens;
+  const words = LENSES.find((one) => one.value === lens);
+  const deepest = Math.max(...sheet.rows.map((row) => row.depth));
+  const [openRows, setOpenRows] = useState(() =>
+    unfoldedTo(sheet.rows, Math.min(2, Math.max(1, deepest - 1))),
+  );
+  const [openColumns, setOpenColumns] = useState(() => unfoldedTo(sheet.columns, 1));
+  const rows = useMemo(() => visible(sheet.rows, openRows), [sheet, openRows]);
+  const columns = useMemo(() => visible(sheet.columns, openColumns), [sheet, openColumns]);
+  const at = useMemo(() => cellIndex(sheet), [sheet]);
+  const [focus, setFocus] = useState({ row: 0, column: 0 });
+  const here = {
+    row: Math.min(focus.row, rows.length - 1),
+    column: Math.min(focus.column, columns.length - 1),
+  };
+  const scroller = useRef<HTMLDivElement>(null);
+  const down = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 6,
+    scrollMargin: HEAD,
+    scrollPaddingStart: HEAD + 4,
+  });
+  const across = useVirtualizer({
+    horizontal: true,
+    count: columns.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => COLUMN,
+    overscan: 3,
+    scrollMargin: NAMES,
+    scrollPaddingStart: NAMES + 4,
+  });
+  const open = useCallback(
+    (node: number) => navigate(`/p/${portfolio}/s/${study}/series/${node}`),
+    [navigate, portfolio, study],
+  );
+  useEffect(() => {
+    performance.mark('field-painted');
+  }, []);
+
+  const move = (row: number, column: number) => {
+    const next = {
+      row: Math.max(0, Math.min(rows.length - 1, row)),
+      column: Math.max(0, Math.min(columns.length - 1, column)),
+    };
+    setFocus(next);
+    down.scrollToIndex(next.row);
+    across.scrollToIndex(next.column);
+  };
+  const onKeyDown = (event: React.KeyboardEvent) => {
+    const page = Math.max(1, Math.floor((scroller.current?.clientHeight ?? 400) / ROW) - 2);
+    const moves: Record<string, [number, number]> = {
+      ArrowDown: [here.row + 1, here.column],
+      ArrowUp: [here.row - 1, here.column],
+      ArrowRight: [here.row, here.column + 1],
+      ArrowLeft: [here.row, here.column - 1],
+      PageDown: [here.row + page, here.column],
+      PageUp: [here.row - page, here.column],
+      Home: [here.row, 0],
+      End: [here.row, columns.length - 1],
+    };
+    const to = moves[event.key];
+    const row = rows[here.row] ?? 0;
+    const column = columns[here.column] ?? 0;
+    if (to) move(...to);
+    else if (event.key === 'Enter') {
+      const cell = at(row, column);
+      if (cell !== undefined) open(sheet.node[cell] ?? 0);
+    } else if (event.key === ' ' && event.shiftKey) {
+      if (hasChildren(sheet.columns, column)) setOpenColumns(toggled(openColumns, column));
+    } else if (event.key === ' ') {
+      if (hasChildren(sheet.rows, row)) setOpenRows(toggled(openRows, row));
+    } else return;
+    event.preventDefault();
+  };
+  const first = useMemo(
+    () => worst(sheet, lens, new Set(rows), new Set(columns), 10),
+    [sheet, lens, rows, columns],
+  );
+  const names = (cell: number) =>
+    `${sheet.rows[sheet.row[cell] ?? 0]?.name} × ${sheet.columns[sheet.column[cell] ?? 0]?.name}`;
+  return (
+    <Page
+      title={`${sheet.rows[0]?.name ?? 'All'} × ${sheet.columns[0]?.name.toLowerCase() ?? 'all'}`}
+      actions={
+        <Choice label="Lens" options={LENSES} value={lens} onChange={(value) => setSearch({ lens: value })} />
+      }
+      aside={
+        <section aria-labelledby="look-here">
+          <h2 id="look-here" className="mb-2 text-[13px] font-semibold text-second">
+            Look here first
+          </h2>
+          {first.length === 0 && <p className="text-second">None of the cells shown stands out as bad.</p>}
+          <ul>
+            {first.map((cell) => (
+              <li key={sheet.node[cell]} className="border-b border-rule py-2 text-[13px] leading-snug">
+                <Link
+                  to={`/p/${portfolio}/s/${study}/series/${sheet.node[cell]}`}
+                  className="hover:underline"
+                >
+                  <b>{names(cell)}</b>
+                </Link>
+                <span className="block text-xs text-second">
+                  {lens === 'gain'
+                    ? `error ${Math.abs(sheet.gain[cell] ?? 0).toFixed(0)} % above the seasonal naive`
+                    : `${lensText(lens, sheet[lens][cell])} ${lens === 'wape' ? '% of volume' : 'RMSSE'}`}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      }
+    >
+      <div className="flex h-full flex-col">
+        {/* biome-ignore lint/a11y/useSemanticElements: a virtual grid of thousands of cells is no table element */}
+        <div
+          ref={scroller}
+          role="grid"
+          tabIndex={0}
+          aria-label={`${words?.label}, products down and places across`}
+          aria-rowcount={rows.length + 1}
+          aria-colcount={columns.length + 1}
+          aria-activedescendant={`cell-${here.row}-${here.column}`}
+          onKeyDown={onKeyDown}
+          className="relative min-h-0 flex-1 overflow-auto focus-visible:outline-none [&:focus-visible_.current]:outline-2"
+        >
+          <div
+            style={{
+              height: rows.length * ROW + HEAD,
+              width: columns.length * COLUMN + NAMES + 8,
+              position: 'relative',
+            }}
+          >
+            {/* biome-ignore lint/a11y/useSemanticElements: see above */}
+            {/* biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus */}
+            <div role="row" className="sticky top-0 z-2 bg-base-100" style={{ height: HEAD }}>
+              {across.getVirtualItems().map((item) => {
+                const column = columns[item.index] ?? 0;
+                return (
+                  <ColumnHead
+                    key={column}
+                    sheet={sheet}
+                    column={column}
+                    left={item.start}
+                    open={openColumns.has(column)}
+                    toggle={() => setOpenColumns(toggled(openColumns, column))}
+                  />
+                );
+              })}
+              <div className="sticky left-0 z-3 bg-base-100" style={{ width: NAMES, height: HEAD }} />
+            </div>
+            {down.getVirtualItems().map((item) => {
+              const row = rows[item.index] ?? 0;
+              return (
+                // biome-ignore lint/a11y/useSemanticElements: see above
+                // biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus
+                <div
+                  key={row}
+                  role="row"
+                  aria-rowindex={item.index + 2}
+                  className="absolute left-0"
+                  style={{ top: item.start, height: ROW, width: '100%' }}
+                >
+                  {across.getVirtualItems().map((col) => {
+                    const column = columns[col.index] ?? 0;
+                    const cell = at(row, column);
+                    const current = item.index === here.row && col.index === here.column;
+                    return (
+                      <Cell
+                        key={column}
+                        id={`cell-${item.index}-${col.index}`}
+                        left={col.start}
+                        current={current}
+                        value={cell === undefined ? undefined : sheet[lens][cell]}
+                        lens={lens}
+                        spark={cell === undefined ? undefined : sheet.spark[cell]}
+                        nPast={sheet.n_past}
+                        name={cell === undefined ? 'not on sale' : names(cell)}
+                        node={cell === undefined ? undefined : sheet.node[cell]}
+                        open={open}
+                      />
+                    );
+                  })}
+                  <RowHead
+                    sheet={sheet}
+                    row={row}
+                    open={openRows.has(row)}
+                    toggle={() => setOpenRows(toggled(openRows, row))}
+                  />
+                </div>
+              );
+            })}
+          </div>
+        </div>
+        <Legend worse={words?.worse ?? ''} better={words?.better ?? ''} unit={words?.unit ?? ''} />
+      </div>
+    </Page>
+  );
+}
+
+function Fold({ open, name, toggle }: { open: boolean; name: string; toggle: () => void }) {
+  return (
+    <button
+      type="button"
+      tabIndex={-1}
+      aria-expanded={open}
+      aria-label={`${open ? 'Fold' : 'Unfold'} ${name}`}
+      className="w-4 shrink-0 cursor-pointer text-second"
+      onClick={toggle}
+    >
+      {open ? '▾' : '▸'}
+    </button>
+  );
+}
+
+function RowHead({
+  sheet,
+  row,
+  open,
+  toggle,
+}: {
+  sheet: Sheet;
+  row: number;
+  open: boolean;
+  toggle: () => void;
+}) {
+  const line = sheet.rows[row];
+  if (!line) return null;
+  const folds = hasChildren(sheet.rows, row);
+  return (
+    // biome-ignore lint/a11y/useSemanticElements: the grid is made of boxes
+    // biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus
+    <div
+      role="rowheader"
+      className="sticky left-0 z-1 flex h-full items-center bg-base-100 pr-2 text-[13px] leading-tight"
+      style={{ width: NAMES, paddingLeft: 8 + line.depth * 10 }}
+    >
+      {folds ? <Fold open={open} name={line.name} toggle={toggle} /> : <span className="w-4 shrink-0" />}
+      <span className={`line-clamp-2 ${folds ? 'font-semibold' : ''}`} title={line.name}>
+        {line.name}
+        {folds && <span className="font-normal text-second"> {count(line.series)}</span>}
+      </span>
+    </div>
+  );
+}
+
+function ColumnHead({
+  sheet,
+  column,
+  left,
+  open,
+  toggle,
+}: {
+  sheet: Sheet;
+  column: number;
+  left: number;
+  open: boolean;
+  toggle: () => void;
+}) {
+  const line = sheet.columns[column];
+  if (!line) return null;
+  const folds = hasChildren(sheet.columns, column);
+  return (
+    // biome-ignore lint/a11y/useSemanticElements: the grid is made of boxes
+    // biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus
+    <div
+      role="columnheader"
+      className={`absolute flex items-center text-xs ${folds ? 'font-semibold' : 'text-second'}`}
+      style={{ left, width: COLUMN, height: HEAD }}
+    >
+      {folds && <Fold open={open} name={line.name} toggle={toggle} />}
+      <span className={`truncate ${folds ? '' : 'pl-1'}`} title={line.name}>
+        {line.name}
+      </span>
+    </div>
+  );
+}
+
+const Cell = memo(function Cell({
+  id,
+  left,
+  current,
+  value,
+  lens,
+  spark,
+  nPast,
+  name,
+  node,
+  open,
+}: {
+  id: string;
+  left: number;
+  current: boolean;
+  value: number | null | undefined;
+  lens: Lens;
+  spark: string | undefined;
+  nPast: number;
+  name: string;
+  node: number | undefined;
+  open: (node: number) => void;
+}) {
+  const paths = useMemo(() => (spark ? sparkPaths(spark, nPast, 66, 18) : undefined), [spark, nPast]);
+  const shade = tint(lens, value);
+  const text = lensText(lens, value);
+  return (
+    // biome-ignore lint/a11y/useSemanticElements: the grid is made of boxes
+    // biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus and takes the keys
+    // biome-ignore lint/a11y/useKeyWithClickEvents: Enter on the grid opens the current cell
+    <div
+      role="gridcell"
+      id={id}
+      aria-label={`${name}${text && `, ${lens} ${text}`}`}
+      title={name}
+      onClick={() => node !== undefined && open(node)}
+      className={`absolute top-0 border-r border-b border-base-100 ${node === undefined ? '' : 'cursor-pointer'} ${
+        current ? 'current z-1 outline-base-content -outline-offset-1' : ''
+      }`}
+      style={{
+        left,
+        width: COLUMN,
+        height: ROW,
+        background: node === undefined ? undefined : shade ? `var(--lens-${shade})` : 'var(--color-base-200)',
+      }}
+    >
+      {paths && (
+        <svg
+          className="absolute top-[6px] left-[4px] overflow-visible"
+          width="66"
+          height="18"
+          fill="none"
+          aria-hidden="true"
+        >
+          <path d={paths.past} stroke="currentColor" strokeWidth="1" />
+          <path d={paths.ahead} stroke="var(--forecast)" strokeWidth="1.4" />
+        </svg>
+      )}
+      <span className="absolute right-1 bottom-0 text-[11px]">{text}</span>
+    </div>
+  );
+});
+
+function Legend({ worse, better, unit }: { worse: string; better: string; unit: string }) {
+  return (
+    <div className="flex items-center gap-2 border-t border-rule px-[18px] py-2 text-xs text-second">
+      {worse}
+      {[1, 2, 3, 4, 5, 6].map((shade) => (
+        <span key={shade} className="h-[11px] w-4" style={{ background: `var(--lens-${shade})` }} />
+      ))}
+      {better}
+      <span className="ml-4">
+        {unit}; on the backtest of what is published. The line is the last year, then the forecast.
+      </span>
+    </div>
+  );
+}

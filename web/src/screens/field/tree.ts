@@ -1,0 +1,130 @@
+/** Folding of the two trees of the Field, and what a cell shows. Pure, so that it is tested without a browser. */
+import type { Schema } from '../../api/client';
+
+export type Sheet = Schema['Sheet'];
+export type Line = Schema['TreeRow'];
+export type Lens = 'gain' | 'wape' | 'rmsse';
+
+/** Positions of the lines that are shown: those whose ancestors are all unfolded. */
+export function visible(lines: Line[], unfolded: ReadonlySet<number>): number[] {
+  const shown: boolean[] = [];
+  return lines.flatMap((line, i) => {
+    const parent = line.parent;
+    shown[i] = parent < 0 || (shown[parent] === true && unfolded.has(parent));
+    return shown[i] ? [i] : [];
+  });
+}
+
+export function hasChildren(lines: Line[], at: number): boolean {
+  return lines[at + 1]?.parent === at;
+}
+
+/** All lines above a depth. */
+export function unfoldedTo(lines: Line[], depth: number): Set<number> {
+  return new Set(lines.flatMap((line, i) => (line.depth < depth ? [i] : [])));
+}
+
+/** Which entry of the sheet stands at a row and a column. */
+export function cellIndex(sheet: Sheet): (row: number, column: number) => number | undefined {
+  const width = sheet.columns.length;
+  const at = new Map<number, number>();
+  sheet.row.forEach((row, i) => {
+    at.set(row * width + (sheet.column[i] ?? 0), i);
+  });
+  return (row, column) => at.get(row * width + column);
+}
+
+export const LENSES: { value: Lens; label: string; unit: string; worse: string; better: string }[] = [
+  {
+    value: 'gain',
+    label: 'gain over the seasonal naive',
+    unit: '% lower RMSSE than the seasonal naive',
+    worse: 'worse than the naive',
+    better: 'better',
+  },
+  { value: 'wape', label: 'error (WAPE)', unit: 'WAPE, % of volume', worse: 'large', better: 'small' },
+  {
+    value: 'rmsse',
+    label: 'scaled error (RMSSE)',
+    unit: 'RMSSE, 1 = a naive step',
+    worse: 'large',
+    better: 'small',
+  },
+];
+
+/** Upper ends of the tints from worse to better; gain rises, errors fall. */
+const STEPS: Record<Lens, number[]> = {
+  gain: [-15, -3, 3, 12, 25],
+  wape: [80, 60, 45, 30, 20],
+  rmsse: [1.2, 1, 0.85, 0.7, 0.55],
+};
+
+/** 1 (worst) to 6 (best), 0 where the lens has no value. */
+export function tint(lens: Lens, value: number | null | undefined): number {
+  if (value === null || value === undefined) return 0;
+  const steps = STEPS[lens];
+  const passed =
+    lens === 'gain' ? steps.filter((step) => value >= step) : steps.filter((step) => value <= step);
+  return passed.length + 1;
+}
+
+export function lensText(lens: Lens, value: number | null | undefined): string {
+  if (value === null || value === undefined) return '';
+  if (lens === 'gain') return `${value < 0 ? '−' : '+'}${Math.abs(value).toFixed(0)}`;
+  return lens === 'wape' ? value.toFixed(0) : value.toFixed(2);
+}
+
+export interface Paths {
+  past: string;
+  ahead: string;
+}
+
+const MISSING = 255;
+
+/** Two SVG paths of a cell's picture in a box of `width` by `height`. */
+export function sparkPaths(encoded: string, nPast: number, width: number, height: number): Paths {
+  const bytes = Uint8Array.from(atob(encoded), (c) => c.charCodeAt(0));
+  const x = (i: number) => ((i * width) / Math.max(1, bytes.length - 1)).toFixed(1);
+  const y = (v: number) => (height - (v / 254) * height).toFixed(1);
+  const path = (from: number, to: number) => {
+    let pen = 'M';
+    let text = '';
+    for (let i = from; i < to; i++) {
+      const v = bytes[i] ?? MISSING;
+      if (v === MISSING) {
+        pen = 'M';
+      } else {
+        text += `${pen}${x(i)} ${y(v)}`;
+        pen = 'L';
+      }
+    }
+    return text;
+  };
+  return { past: path(0, nPast), ahead: path(Math.max(0, nPast - 1), bytes.length) };
+}
+
+/** The worst cells of the lines that are shown, worst first. */
+export function worst(
+  sheet: Sheet,
+  lens: Lens,
+  rows: Set<number>,
+  columns: Set<number>,
+  n: number,
+): number[] {
+  const values = sheet[lens];
+  const sign = lens === 'gain' ? 1 : -1;
+  return sheet.node
+    .map((_, i) => i)
+    .filter((i) => {
+      const value = values[i];
+      return (
+        value !== null &&
+        value !== undefined &&
+        tint(lens, value) <= 2 &&
+        rows.has(sheet.row[i] ?? -1) &&
+        columns.has(sheet.column[i] ?? -1)
+      );
+    })
+    .sort((a, b) => sign * ((values[a] ?? 0) - (values[b] ?? 0)))
+    .slice(0, n);
+}

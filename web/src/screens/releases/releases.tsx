@@ -1,0 +1,189 @@
+/** What would go out, the checks that must hold, and what went out before. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMemo, useState } from 'react';
+import { useParams } from 'react-router';
+import { api, body, type Schema } from '../../api/client';
+import { draft as draftQuery, releases as releasesQuery } from '../../api/queries';
+import { Chart } from '../../charts/chart';
+import { useColours } from '../../charts/colours';
+import { totalOptions } from '../../charts/total';
+import { count, when } from '../../ui/format';
+import { Page } from '../../ui/page';
+import { useHere } from '../../ui/shell';
+import { Empty, Failed, Loading } from '../../ui/states';
+import { Tokens } from './tokens';
+
+export function Releases() {
+  const portfolio = Number(useParams().portfolio);
+  const { study } = useHere();
+  const list = useQuery(releasesQuery(portfolio));
+  const going = useQuery({ ...draftQuery(study ?? 0), enabled: study !== undefined });
+  const client = useQueryClient();
+  const [note, setNote] = useState('');
+  const publish = useMutation({
+    mutationFn: () =>
+      body(api.POST('/api/studies/{id}/publish/', { params: { path: { id: study ?? 0 } }, body: { note } })),
+    onSuccess: () => setNote(''),
+    onSettled: () => {
+      client.invalidateQueries({ queryKey: releasesQuery(portfolio).queryKey });
+      client.invalidateQueries({ queryKey: draftQuery(study ?? 0).queryKey });
+    },
+  });
+  if (study === undefined) {
+    return (
+      <Page title="Releases">
+        <Empty title="Nothing to publish yet">
+          Run a study first; its forecast can then be published here.
+        </Empty>
+      </Page>
+    );
+  }
+  if (list.isError) return <Failed error={list.error} retry={() => void list.refetch()} />;
+  if (going.isError) return <Failed error={going.error} retry={() => void going.refetch()} />;
+  if (list.isPending || going.isPending) return <Loading what="what would go out" />;
+  const next = (list.data[0]?.number ?? 0) + 1;
+  const draft = going.data;
+  return (
+    <Page
+      title="Releases"
+      actions={
+        draft.published_as === null ? (
+          <form
+            className="flex items-center gap-3"
+            onSubmit={(event) => {
+              event.preventDefault();
+              publish.mutate();
+            }}
+          >
+            <label className="flex items-center gap-2 text-[13px] text-second">
+              Note
+              <input
+                className="input input-sm w-[240px] text-base-content"
+                maxLength={400}
+                value={note}
+                onChange={(event) => setNote(event.target.value)}
+              />
+            </label>
+            <button
+              type="submit"
+              className="btn btn-sm btn-primary"
+              disabled={!draft.holds || publish.isPending}
+            >
+              {publish.isPending ? 'Publishing …' : `Publish R${next}`}
+            </button>
+          </form>
+        ) : (
+          <span className="text-[13px] text-second">
+            {draft.study_name} #{draft.study} is published as R{draft.published_as}
+          </span>
+        )
+      }
+    >
+      <div className="space-y-7 p-[18px]">
+        {publish.isError && (
+          <p role="alert" className="text-error">
+            {publish.error.message}
+          </p>
+        )}
+        <GoingOut draft={draft} />
+        <Published list={list.data} />
+        <Tokens example={list.data[0]?.id} />
+      </div>
+    </Page>
+  );
+}
+
+function GoingOut({ draft }: { draft: Schema['Draft'] }) {
+  const colours = useColours();
+  const options = useMemo(() => totalOptions(draft, colours), [draft, colours]);
+  return (
+    <section aria-labelledby="going-out">
+      <h2 id="going-out" className="text-base font-semibold">
+        {draft.published_as === null ? 'What would go out' : `What went out as R${draft.published_as}`}
+      </h2>
+      <p className="text-second">
+        {draft.study_name} #{draft.study}: {count(draft.n_series)} series and the{' '}
+        {count(draft.n_nodes - draft.n_series)} nodes above them, {draft.periods[0]} to {draft.periods.at(-1)}
+        , with bands.
+      </p>
+      <div className="mt-3 flex flex-wrap gap-8">
+        <div className="min-w-[480px] flex-1">
+          <Chart
+            options={options}
+            label="Total of all series: history, forecast and bands"
+            className="h-[230px] w-full"
+          />
+        </div>
+        <table className="sheet w-auto! self-start">
+          <caption className="pb-1 text-left text-second">Checks that must hold</caption>
+          <tbody>
+            {draft.checks.map((check) => (
+              <tr key={check.name}>
+                <td className={check.holds ? 'text-success' : 'font-semibold text-error'}>
+                  {check.holds ? '✓ holds' : '✗ broken'}
+                </td>
+                <td>{check.name}</td>
+                <td className="text-second">{check.found}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}
+
+function Published({ list }: { list: Schema['Release'][] }) {
+  return (
+    <section aria-labelledby="published">
+      <h2 id="published" className="mb-1 text-base font-semibold">
+        Published
+      </h2>
+      {list.length === 0 ? (
+        <p className="text-second">Nothing has been published from this portfolio yet.</p>
+      ) : (
+        <table className="sheet">
+          <thead>
+            <tr>
+              <th>Release</th>
+              <th>Published</th>
+              <th>Study</th>
+              <th>From</th>
+              <th>Forecast</th>
+              <th className="num">Nodes</th>
+              <th>Note</th>
+              <th>Download</th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.map((release) => (
+              <tr key={release.id}>
+                <td className="font-semibold">R{release.number}</td>
+                <td>
+                  {when(release.published_at)} by {release.published_by}
+                </td>
+                <td>
+                  {release.study_name} #{release.study}
+                </td>
+                <td>{release.origin}</td>
+                <td>
+                  {release.first} to {release.last}
+                </td>
+                <td className="num">{count(release.n_nodes)}</td>
+                <td>{release.note}</td>
+                <td className="space-x-3 whitespace-nowrap">
+                  <a className="link" href={`/api/releases/${release.id}/csv/`} download>
+                    CSV
+                  </a>
+                  <a className="link" href={`/api/releases/${release.id}/parquet/`} download>
+                    Parquet
+                  </a>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,52 @@
+/** Parameters of a method in a planner's words. */
+const NAMES: Record<string, string> = {
+  alpha: 'level weight α',
+  beta: 'trend weight β',
+  gamma: 'season weight γ',
+  phi: 'damping φ',
+  level: 'starting level',
+  trend: 'starting trend',
+  mean: 'mean',
+  drift: 'drift',
+};
+
+export interface Explained {
+  name: string;
+  value: number;
+  meaning?: string;
+}
+
+function parameterName(name: string): string {
+  const harmonic = /^(sin|cos)(\d+)$/.exec(name);
+  if (harmonic) return `${harmonic[1]} of ${harmonic[2] === '1' ? 'the year' : `1/${harmonic[2]} year`}`;
+  const lag = /^(ar|ma)(\d+)$/.exec(name);
+  if (lag) return `${lag[1]?.toUpperCase()}, lag ${lag[2]}`;
+  return NAMES[name] ?? name;
+}
+
+/** How many of the last periods carry 90 % of the weight of simple smoothing. */
+export function periodsOfWeight(alpha: number): number {
+  return alpha >= 0.9 ? 1 : Math.ceil(Math.log(0.1) / Math.log(1 - alpha));
+}
+
+/** After how many periods a damped trend has lost half of its slope. */
+export function halfLife(phi: number): number {
+  return Math.ceil(Math.log(0.5) / Math.log(phi));
+}
+
+export function explain(parameters: { name: string; value: number }[], noun: string): Explained[] {
+  return parameters
+    .filter(({ name }) => !name.startsWith('season'))
+    .map(({ name, value }) => {
+      const explained: Explained = { name: parameterName(name), value };
+      if (name === 'alpha' && value > 0.002) {
+        const n = periodsOfWeight(value);
+        explained.meaning =
+          n === 1 ? `nearly all weight on the last ${noun}` : `90 % of the weight on the last ${n} ${noun}s`;
+      }
+      if (name === 'alpha' && value <= 0.002) explained.meaning = 'the level stays where it started';
+      if (name === 'phi' && value < 1)
+        explained.meaning = `half of the slope is gone after ${halfLife(value)} ${noun}s`;
+      return explained;
+    });
+}

@@ -1,0 +1,359 @@
+/** One node: its picture, why its method was chosen, and how each method did. */
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import type { Schema } from '../../api/client';
+import { node as nodeQuery } from '../../api/queries';
+import { Chart, type Instance } from '../../charts/chart';
+import { useColours } from '../../charts/colours';
+import { hits, type Span, seriesOptions } from '../../charts/series';
+import { fixed, periods, share, signed } from '../../ui/format';
+import { Choice, Page } from '../../ui/page';
+import { Failed, Loading } from '../../ui/states';
+import { typing } from '../../ui/typing';
+import { explain } from './explain';
+import { OriginHandle, type Tick } from './origin-handle';
+
+type Node = Schema['Node'];
+
+const SPANS = [
+  { value: '1', label: '1 season' },
+  { value: '2', label: '2 seasons' },
+  { value: 'all', label: 'all' },
+] as const;
+
+export function Series() {
+  const { portfolio, study, node } = useParams();
+  const data = useQuery({ ...nodeQuery(Number(study), Number(node)), placeholderData: keepPreviousData });
+  if (data.isPending) return <Loading what="the series" />;
+  if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
+  return <NodeView node={data.data} base={`/p/${portfolio}/s/${study}/series`} />;
+}
+
+function NodeView({ node, base }: { node: Node; base: string }) {
+  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const span = (SPANS.find((one) => one.value === search.get('span'))?.value ?? '2') as Span;
+  const wanted = node.origins.findIndex((one) => one.period === search.get('origin'));
+  const chosen = wanted >= 0 ? wanted : null;
+  const set = useCallback(
+    (changes: Record<string, string | null>) =>
+      setSearch(
+        (before) => {
+          for (const [name, value] of Object.entries(changes)) {
+            if (value === null) before.delete(name);
+            else before.set(name, value);
+          }
+          return before;
+        },
+        { replace: true },
+      ),
+    [setSearch],
+  );
+  const go = useCallback(
+    (to: number | null) => {
+      if (to !== null) navigate({ pathname: `${base}/${to}`, search: window.location.search });
+    },
+    [navigate, base],
+  );
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+      if (event.key === 'j') go(node.previous);
+      if (event.key === 'k') go(node.next);
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  }, [go, node.previous, node.next]);
+  return (
+    <Page
+      title={<Trail node={node} base={base} />}
+      actions={
+        <span className="flex items-center gap-2 text-[13px] text-second">
+          <button
+            type="button"
+            className="btn btn-xs btn-ghost"
+            disabled={node.previous === null}
+            onClick={() => go(node.previous)}
+          >
+            ‹ j
+          </button>
+          {node.place} of {node.n_on_level}
+          <button
+            type="button"
+            className="btn btn-xs btn-ghost"
+            disabled={node.next === null}
+            onClick={() => go(node.next)}
+          >
+            k ›
+          </button>
+        </span>
+      }
+      aside={<Why node={node} />}
+    >
+      <div className="p-[18px]">
+        <Picture
+          node={node}
+          span={span}
+          chosen={chosen}
+          onSpan={(value) => set({ span: value })}
+          onOrigin={(index) => set({ origin: index === null ? null : (node.origins[index]?.period ?? null) })}
+        />
+        <OriginLine node={node} chosen={chosen} />
+        <Methods node={node} />
+      </div>
+    </Page>
+  );
+}
+
+function Trail({ node, base }: { node: Node; base: string }) {
+  return (
+    <span>
+      {node.trail.map((way, d) => (
+        <span key={way[0]?.name}>
+          {d > 0 && <span className="mx-2 font-normal text-second">×</span>}
+          {way.slice(way.length > 1 ? 1 : 0).map((step, i, all) =>
+            i === all.length - 1 ? (
+              <span key={step.node}>{step.name}</span>
+            ) : (
+              <span key={step.node} className="font-normal">
+                <Link className="text-sm text-second hover:underline" to={`${base}/${step.node}`}>
+                  {step.name}
+                </Link>
+                <span className="text-second"> › </span>
+              </span>
+            ),
+          )}
+        </span>
+      ))}
+    </span>
+  );
+}
+
+function Picture({
+  node,
+  span,
+  chosen,
+  onSpan,
+  onOrigin,
+}: {
+  node: Node;
+  span: Span;
+  chosen: number | null;
+  onSpan: (span: Span) => void;
+  onOrigin: (index: number | null) => void;
+}) {
+  const colours = useColours();
+  const origin = chosen === null ? null : (node.origins[chosen] ?? null);
+  const options = useMemo(() => seriesOptions(node, origin, span, colours), [node, origin, span, colours]);
+  const [frame, setFrame] = useState<{ ticks: Tick[]; top: number; bottom: number }>();
+  const chart = useRef<Instance | null>(null);
+  const place = useCallback(() => {
+    const made = chart.current;
+    if (!made || made.isDisposed()) return;
+    const x = (at: number) => made.convertToPixel({ xAxisIndex: 0 }, at) as unknown as number;
+    const inside = (px: number) => px >= 50 && px <= made.getWidth() - 50;
+    const ticks = node.origins
+      .map((one, index) => ({ index, x: x(one.at) }))
+      .filter((tick) => Number.isFinite(tick.x) && inside(tick.x));
+    setFrame({ ticks, top: 18, bottom: made.getHeight() - 44 });
+  }, [node]);
+  const unit = periods(node.frequency, 1);
+  return (
+    <section aria-label="Picture">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
+        <b>Units a {unit}</b>
+        <Key colour="var(--color-base-content)" label="sold" />
+        <Key colour="var(--forecast)" label="forecast" />
+        {origin && <Key colour="var(--color-secondary)" label={`as forecast on ${origin.period}`} dashed />}
+        {origin && <span className="text-[13px] text-second">● inside the widest band ○ outside</span>}
+        <span className="ml-auto">
+          <Choice label="" options={SPANS} value={span} onChange={onSpan} />
+        </span>
+      </div>
+      <div className="relative h-[400px]">
+        <Chart
+          options={options}
+          label={`${node.name}: history, forecast and bands`}
+          className="h-full w-full"
+          onReady={(made) => {
+            chart.current = made;
+            place();
+          }}
+          onZoom={place}
+        />
+        {frame && (
+          <OriginHandle
+            origins={node.origins}
+            ticks={frame.ticks}
+            top={frame.top}
+            bottom={frame.bottom}
+            chosen={chosen}
+            onChoose={onOrigin}
+          />
+        )}
+      </div>
+    </section>
+  );
+}
+
+function Key({ colour, label, dashed }: { colour: string; label: string; dashed?: boolean }) {
+  return (
+    <span className="flex items-center gap-1.5 text-[13px]">
+      <span
+        className="w-5 border-t-2"
+        style={{ borderColor: colour, borderStyle: dashed ? 'dashed' : 'solid' }}
+      />
+      {label}
+    </span>
+  );
+}
+
+function OriginLine({ node, chosen }: { node: Node; chosen: number | null }) {
+  const origin = chosen === null ? null : node.origins[chosen];
+  const n = node.forecast.length;
+  const unit = periods(node.frequency, n);
+  const widest = node.bands[0]?.level;
+  if (!origin) {
+    return (
+      <p className="border-y border-rule py-2 text-second">
+        The diamonds under the picture are the {node.origins.length} tested origins. Pick one, or drag across
+        them, to see the forecast as it would have been made then, against what came.
+      </p>
+    );
+  }
+  if (origin.forecast.every((v) => v === null)) {
+    return (
+      <p className="border-y border-rule py-2">
+        <b>From {origin.period}:</b> there was nothing to forecast from yet.
+      </p>
+    );
+  }
+  const { hit, of } = hits(node, origin);
+  return (
+    <output className="block border-y border-rule py-2">
+      <b>
+        From {origin.period}, {n} {unit}:
+      </b>{' '}
+      error {fixed(origin.wape, 1)} % of volume, {hit} of {of} inside the {widest} % band; made with{' '}
+      {origin.method ?? 'zero'}, which the other origins chose.
+    </output>
+  );
+}
+
+function Methods({ node }: { node: Node }) {
+  const rows = [...node.scores].sort((a, b) => (a.rmsse ?? 1e9) - (b.rmsse ?? 1e9));
+  const best = (key: 'mae' | 'wape' | 'rmsse') =>
+    Math.min(...node.scores.map((one) => one[key] ?? Number.POSITIVE_INFINITY));
+  const mark = (value: number | null, least: number) =>
+    value !== null && value === least ? 'font-semibold' : '';
+  return (
+    <section aria-labelledby="methods" className="mt-5">
+      <h2 id="methods" className="mb-1 font-semibold">
+        Methods tried, over all origins
+      </h2>
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>Method</th>
+            <th className="num">MAE</th>
+            <th className="num">WAPE %</th>
+            <th className="num">RMSSE</th>
+            <th className="num">Gain %</th>
+            <th className="num">Origins</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.method} className={row.method === node.method ? 'bg-raised' : ''}>
+              <td className={row.method === node.method ? 'font-semibold' : ''}>
+                {row.method}
+                {row.method === node.method && <span className="font-normal text-second"> chosen</span>}
+              </td>
+              <td className={`num ${mark(row.mae, best('mae'))}`}>{fixed(row.mae, 2)}</td>
+              <td className={`num ${mark(row.wape, best('wape'))}`}>{fixed(row.wape, 1)}</td>
+              <td className={`num ${mark(row.rmsse, best('rmsse'))}`}>{fixed(row.rmsse, 3)}</td>
+              <td className="num">{signed(row.gain, 1)}</td>
+              <td className="num">{row.origins}</td>
+            </tr>
+          ))}
+          <tr>
+            <td>
+              published <span className="text-second">reconciled with the other levels</span>
+            </td>
+            <td className="num">{fixed(node.published.mae, 2)}</td>
+            <td className="num">{fixed(node.published.wape, 1)}</td>
+            <td className="num">{fixed(node.published.rmsse, 3)}</td>
+            <td className="num">{signed(node.published.gain, 1)}</td>
+            <td className="num">{node.published.origins}</td>
+          </tr>
+        </tbody>
+      </table>
+      <p className="mt-2 max-w-[76ch] text-second">
+        Gain is on RMSSE over the seasonal naive, on the origins that both could forecast. What is published
+        was judged at each origin with the method that the other origins chose.
+      </p>
+    </section>
+  );
+}
+
+function Why({ node }: { node: Node }) {
+  const noun = periods(node.frequency, 1);
+  const parameters = explain(node.parameters, noun);
+  const own = node.scores.find((one) => one.method === node.method);
+  return (
+    <div className="space-y-5 text-[13px]">
+      <section aria-labelledby="why">
+        <h2 id="why" className="mb-1 font-semibold text-second">
+          Why this method
+        </h2>
+        <p>{reason(node, own)}</p>
+      </section>
+      {node.method !== null && (
+        <section aria-labelledby="form">
+          <h2 id="form" className="mb-1 font-semibold text-second">
+            Method
+          </h2>
+          <p className="mb-2">{node.method}</p>
+          <dl className="space-y-1.5">
+            {parameters.map((one) => (
+              <div key={one.name}>
+                <div className="flex justify-between gap-2">
+                  <dt className="text-second">{one.name}</dt>
+                  <dd>{fixed(one.value, Math.abs(one.value) < 10 ? 3 : 1)}</dd>
+                </div>
+                {one.meaning && <p className="text-xs text-second">{one.meaning}</p>}
+              </div>
+            ))}
+          </dl>
+        </section>
+      )}
+      <section aria-labelledby="bands">
+        <h2 id="bands" className="mb-1 font-semibold text-second">
+          Bands in the backtest
+        </h2>
+        {node.hits.map((one) => (
+          <p key={one.level} className="flex justify-between">
+            <span className="text-second">inside the {one.level} % band</span>
+            <span>{share(one.share)} %</span>
+          </p>
+        ))}
+      </section>
+    </div>
+  );
+}
+
+function reason(node: Node, own: Schema['Score'] | undefined): string {
+  if (node.method === null) return 'No sale for more than a season: forecast as zero.';
+  const tried = node.scores.filter((one) => one.rmsse !== null).length;
+  if (!node.was_tested || !own || own.rmsse === null) {
+    return 'Too new to be tested at any origin: the simplest method that can be fitted.';
+  }
+  const against =
+    own.gain === null
+      ? 'the seasonal naive could not be fitted here.'
+      : own.method === 'seasonal-naive'
+        ? 'no other method beat it.'
+        : `its error is ${Math.abs(own.gain).toFixed(0)} % ${own.gain < 0 ? 'above' : 'below'} the seasonal naive’s.`;
+  return `Least RMSSE of ${tried} methods over ${own.origins} origins; ${against}`;
+}

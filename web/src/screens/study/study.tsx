@@ -1,0 +1,189 @@
+/** Studies of a portfolio: run one, watch it, stop it, take its recipe. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useRef } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, body, type Schema } from '../../api/client';
+import { portfolios, studies } from '../../api/queries';
+import { count, seconds, when } from '../../ui/format';
+import { Page } from '../../ui/page';
+import { Empty, Failed, Loading } from '../../ui/states';
+
+type Study = Schema['Study'];
+
+const STATES: Record<Schema['StateEnum'], string> = {
+  queued: 'in the queue',
+  running: 'running',
+  stopped: 'stopped',
+  failed: 'failed',
+  done: 'done',
+};
+
+export function isOpen(study: Study): boolean {
+  return study.run.state === 'queued' || study.run.state === 'running';
+}
+
+/** Ask for something about a study, then look at all studies of the portfolio again. */
+function useStudyAction<T>(portfolio: number, action: (input: T) => Promise<unknown>) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: action,
+    onSettled: () => client.invalidateQueries({ queryKey: studies(portfolio).queryKey }),
+  });
+}
+
+export function StudyScreen() {
+  const portfolio = Number(useParams().portfolio);
+  const list = useQuery(studies(portfolio));
+  const current = useQuery(portfolios).data?.find((one) => one.id === portfolio);
+  const start = useStudyAction(portfolio, () =>
+    body(api.POST('/api/portfolios/{id}/studies/', { params: { path: { id: portfolio } }, body: {} })),
+  );
+  if (list.isPending) return <Loading what="studies" />;
+  if (list.isError) return <Failed error={list.error} retry={() => void list.refetch()} />;
+  const running = list.data.find(isOpen);
+  return (
+    <Page
+      title={`Study${current ? ` › ${current.name}` : ''}`}
+      actions={
+        <button
+          type="button"
+          className="btn btn-sm btn-primary"
+          disabled={running !== undefined || start.isPending}
+          onClick={() => start.mutate(undefined)}
+        >
+          Run the default recipe
+        </button>
+      }
+    >
+      <div className="max-w-[980px] space-y-6 p-[18px]">
+        {start.isError && (
+          <p role="alert" className="text-error">
+            {start.error.message}
+          </p>
+        )}
+        {running && <Progress study={running} portfolio={portfolio} />}
+        {list.data.length === 0 ? (
+          <Empty title="No study yet">
+            The default recipe forecasts every series and every level above it by eleven methods, tests them
+            from several origins of the past, lets each series keep the best one, makes all levels add up and
+            puts bands around the result.
+          </Empty>
+        ) : (
+          <StudyTable list={list.data} portfolio={portfolio} />
+        )}
+      </div>
+    </Page>
+  );
+}
+
+function Progress({ study, portfolio }: { study: Study; portfolio: number }) {
+  const stop = useStudyAction(portfolio, () =>
+    body(api.POST('/api/studies/{id}/stop/', { params: { path: { id: study.id } } })),
+  );
+  const { run } = study;
+  const live = useRef<HTMLOutputElement>(null);
+  useEffect(() => {
+    if (live.current) live.current.textContent = run.step ? `Step: ${run.step}` : 'In the queue';
+  }, [run.step]);
+  const share = run.of > 0 ? run.done / run.of : null;
+  return (
+    <section aria-label="Progress" className="border-y border-rule py-4">
+      <div className="mb-2 flex items-baseline gap-4">
+        <h2 className="text-base font-semibold">{study.name}</h2>
+        <span className="text-second">
+          {run.state === 'queued' ? 'waiting for the worker' : run.step}
+          {share !== null && `: ${count(run.done)} of ${count(run.of)} nodes`}
+          {run.seconds_left !== null &&
+            run.seconds_left > 0 &&
+            `, about ${seconds(run.seconds_left)} left for this step`}
+        </span>
+        <button
+          type="button"
+          className="btn btn-sm ml-auto"
+          disabled={run.stop_requested || stop.isPending}
+          onClick={() => stop.mutate(undefined)}
+        >
+          {run.stop_requested ? 'Stopping …' : 'Stop'}
+        </button>
+      </div>
+      <progress
+        className="progress progress-primary w-full"
+        aria-label="Share of this step that is done"
+        {...(share === null ? {} : { value: share })}
+        max={1}
+      />
+      <output ref={live} className="sr-only" />
+      <p className="mt-2 text-second">
+        You can close this tab; the study goes on. What was fitted is kept when it is stopped.
+      </p>
+    </section>
+  );
+}
+
+function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
+  const again = useStudyAction(portfolio, (id: number) =>
+    body(api.POST('/api/studies/{id}/run/', { params: { path: { id } } })),
+  );
+  return (
+    <section aria-labelledby="studies">
+      <h2 id="studies" className="mb-1 text-base font-semibold">
+        Studies
+      </h2>
+      {again.isError && (
+        <p role="alert" className="text-error">
+          {again.error.message}
+        </p>
+      )}
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>Study</th>
+            <th>Made</th>
+            <th className="num">Series</th>
+            <th>History until</th>
+            <th>State</th>
+            <th>
+              <span className="sr-only">Actions</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((study) => (
+            <tr key={study.id}>
+              <td>
+                {study.run.state === 'done' ? (
+                  <Link className="link" to={`/p/${portfolio}/s/${study.id}/field`}>
+                    {study.name} #{study.id}
+                  </Link>
+                ) : (
+                  `${study.name} #${study.id}`
+                )}
+              </td>
+              <td>
+                {when(study.made_at)} by {study.made_by}
+              </td>
+              <td className="num">{count(study.n_series)}</td>
+              <td>{study.last_period}</td>
+              <td className={study.run.state === 'failed' ? 'text-error' : ''}>
+                {STATES[study.run.state]}
+                {study.run.message && (
+                  <span className="block max-w-[300px] text-xs">{study.run.message}</span>
+                )}
+              </td>
+              <td className="space-x-3 text-right whitespace-nowrap">
+                {(study.run.state === 'stopped' || study.run.state === 'failed') && (
+                  <button type="button" className="btn btn-xs" onClick={() => again.mutate(study.id)}>
+                    Run it again
+                  </button>
+                )}
+                <a className="link" href={`/api/studies/${study.id}/recipe/`} download>
+                  recipe
+                </a>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

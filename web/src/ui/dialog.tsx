@@ -1,0 +1,30 @@
+/** A dialog that takes the focus, gives it back, and closes on Escape. */
+import { useEffect, useRef } from 'react';
+
+export function Dialog({
+  title,
+  close,
+  children,
+}: {
+  title: string;
+  close: () => void;
+  children: React.ReactNode;
+}) {
+  const ref = useRef<HTMLDialogElement>(null);
+  useEffect(() => {
+    const dialog = ref.current;
+    dialog?.showModal();
+    return () => dialog?.close();
+  }, []);
+  return (
+    <dialog ref={ref} className="modal items-start pt-[12vh]" aria-label={title} onClose={close}>
+      <div className="modal-box border border-rule">
+        <h2 className="mb-3 text-base font-semibold">{title}</h2>
+        {children}
+      </div>
+      <form method="dialog" className="modal-backdrop">
+        <button type="submit">close</button>
+      </form>
+    </dialog>
+  );
+}

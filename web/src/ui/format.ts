@@ -1,0 +1,45 @@
+/** Numbers and times as the screens write them. */
+const whole = new Intl.NumberFormat('en-GB', { maximumFractionDigits: 0 });
+
+export const count = (value: number): string => whole.format(value);
+
+export function fixed(value: number | null | undefined, digits: number): string {
+  if (value === null || value === undefined) return '–';
+  return value.toLocaleString('en-GB', { minimumFractionDigits: digits, maximumFractionDigits: digits });
+}
+
+export function signed(value: number | null | undefined, digits: number): string {
+  if (value === null || value === undefined) return '–';
+  const text = fixed(Math.abs(value), digits);
+  return `${value < 0 ? '−' : '+'}${text}`;
+}
+
+export function share(value: number | null | undefined): string {
+  return value === null || value === undefined ? '–' : fixed(100 * value, 1);
+}
+
+export function seconds(value: number): string {
+  if (value < 90) return `${Math.max(1, Math.round(value))} s`;
+  return `${Math.round(value / 60)} min`;
+}
+
+export function when(text: string): string {
+  return new Date(text).toLocaleString('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    year: 'numeric',
+    hour: '2-digit',
+    minute: '2-digit',
+  });
+}
+
+export function megabytes(bytes: number): string {
+  return bytes < 1_000_000 ? `${count(Math.ceil(bytes / 1000))} kB` : `${fixed(bytes / 1_000_000, 1)} MB`;
+}
+
+const NOUNS: Record<string, string> = { D: 'day', W: 'week', M: 'month', Q: 'quarter', Y: 'year' };
+
+export function periods(frequency: string, n = 2): string {
+  const noun = NOUNS[frequency] ?? 'period';
+  return n === 1 ? noun : `${noun}s`;
+}

@@ -1,0 +1,30 @@
+import { Dialog } from './dialog';
+
+const KEYS: [string, string][] = [
+  ['/', 'search for a product or a place'],
+  ['?', 'this list'],
+  ['arrows', 'Field: move between cells · Series: move between origins'],
+  ['Enter', 'Field: open the node'],
+  ['space', 'Field: fold or unfold the row; with Shift, the column'],
+  ['j, k', 'Series: the node before, the node after'],
+  ['Escape', 'close what is open'],
+];
+
+export function KeysDialog({ close }: { close: () => void }) {
+  return (
+    <Dialog title="Keys" close={close}>
+      <table className="sheet">
+        <tbody>
+          {KEYS.map(([key, what]) => (
+            <tr key={key}>
+              <td className="whitespace-nowrap">
+                <kbd className="kbd kbd-sm">{key}</kbd>
+              </td>
+              <td>{what}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Dialog>
+  );
+}

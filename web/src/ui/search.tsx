@@ -1,0 +1,83 @@
+/** Jump to a product, a group or a place by typing a part of its name. */
+import { useQuery } from '@tanstack/react-query';
+import { useMemo, useState } from 'react';
+import { useNavigate } from 'react-router';
+import { sheet } from '../api/queries';
+import { Dialog } from './dialog';
+import { useHere } from './shell';
+
+const MOST = 12;
+
+export function SearchDialog({ close }: { close: () => void }) {
+  const { portfolio, study } = useHere();
+  const data = useQuery({ ...sheet(study ?? 0), enabled: study !== undefined }).data;
+  const [text, setText] = useState('');
+  const [at, setAt] = useState(0);
+  const navigate = useNavigate();
+  const entries = useMemo(() => {
+    if (!data) return [];
+    const found: { name: string; kind: string; node: number }[] = [];
+    data.node.forEach((node, i) => {
+      const row = data.rows[data.row[i] ?? 0];
+      const column = data.columns[data.column[i] ?? 0];
+      if (!row || !column) return;
+      if (row.depth === 0) found.push({ name: column.name, kind: 'all products', node });
+      else if (column.depth === 0) found.push({ name: row.name, kind: 'all places', node });
+      else found.push({ name: `${row.name} × ${column.name}`, kind: '', node });
+    });
+    return found;
+  }, [data]);
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const hits = words.length
+    ? entries.filter((entry) => words.every((word) => entry.name.toLowerCase().includes(word))).slice(0, MOST)
+    : [];
+  const open = (node: number) => {
+    close();
+    navigate(`/p/${portfolio}/s/${study}/series/${node}`);
+  };
+  return (
+    <Dialog title="Search" close={close}>
+      <input
+        autoFocus
+        className="input input-sm w-full"
+        aria-label="Part of a name"
+        placeholder="lavender coast"
+        value={text}
+        onChange={(event) => {
+          setText(event.target.value);
+          setAt(0);
+        }}
+        onKeyDown={(event) => {
+          if (event.key === 'ArrowDown') setAt(Math.min(at + 1, hits.length - 1));
+          if (event.key === 'ArrowUp') setAt(Math.max(at - 1, 0));
+          const hit = hits[at];
+          if (event.key === 'Enter' && hit) {
+            event.preventDefault();
+            open(hit.node);
+          }
+        }}
+      />
+      <ul className="mt-2">
+        {hits.map((hit, i) => (
+          <li key={hit.node}>
+            <button
+              type="button"
+              className={`flex w-full cursor-pointer justify-between px-2 py-1 text-left ${i === at ? 'bg-raised' : ''}`}
+              onClick={() => open(hit.node)}
+            >
+              <span>{hit.name}</span>
+              <span className="text-second">{hit.kind}</span>
+            </button>
+          </li>
+        ))}
+        {words.length > 0 && hits.length === 0 && (
+          <li className="px-2 py-1 text-second">
+            {study === undefined
+              ? 'Names can be searched once a study has been run.'
+              : 'No name holds all of these.'}
+          </li>
+        )}
+      </ul>
+    </Dialog>
+  );
+}

@@ -1,0 +1,11 @@
+import tailwindcss from '@tailwindcss/vite';
+import react from '@vitejs/plugin-react';
+import { defineConfig } from 'vitest/config';
+
+export default defineConfig({
+  base: '/static/',
+  plugins: [react(), tailwindcss()],
+  build: { target: 'es2022', chunkSizeWarningLimit: 900 },
+  server: { proxy: { '/api': 'http://127.0.0.1:8321' } },
+  test: { environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'] },
+});
