@@ -7,7 +7,7 @@ import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any, Optional
+from typing import Annotated, Any
 
 import numpy as np
 import polars as pl
@@ -32,10 +32,10 @@ from tansy.engine.study.run import run_study
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Forecast, test, reconcile and publish demand.")
 
-Json = Annotated[Optional[Path], typer.Option("--json", help="Write the JSON here instead of to stdout.")]
+Json = Annotated[Path | None, typer.Option("--json", help="Write the JSON here instead of to stdout.")]
 Time = Annotated[str, typer.Option("--time", help="Column of periods.")]
 Value = Annotated[str, typer.Option("--value", help="Column of values.")]
-By = Annotated[Optional[list[str]], typer.Option("--by", help="Key column; may be given several times.")]
+By = Annotated[list[str] | None, typer.Option("--by", help="Key column; may be given several times.")]
 
 
 def main() -> None:
@@ -75,20 +75,22 @@ def check(
     time: Time = "",
     value: Value = "",
     by: By = None,
-    layout: Annotated[Optional[str], typer.Option(help="long or wide; guessed otherwise.")] = None,
-    sheet: Annotated[Optional[str], typer.Option(help="Sheet of an XLSX file.")] = None,
+    layout: Annotated[str | None, typer.Option(help="long or wide; guessed otherwise.")] = None,
+    sheet: Annotated[str | None, typer.Option(help="Sheet of an XLSX file.")] = None,
     gaps: Annotated[str, typer.Option(help="What a missing period means: zero or unknown.")] = "unknown",
     out: Json = None,
 ) -> None:
     """Read a file without loading it and say what was understood."""
-    reading = read_panel(file, ReadOptions(time=time, value=value, keys=tuple(by or ()), gaps=gaps, sheet=sheet, layout=layout))
+    reading = read_panel(
+        file, ReadOptions(time=time, value=value, keys=tuple(by or ()), gaps=gaps, sheet=sheet, layout=layout)
+    )
     _print(_understood(reading), out)
 
 
 def _understood(reading: Reading) -> dict[str, Any]:
     panel, options = reading.panel, reading.options
-    roles = {options.time: "time", options.value: "value", **{key: "key" for key in options.keys}}
-    roles.update({column: "attribute" for column in options.attribute_columns or {}})
+    roles = {options.time: "time", options.value: "value", **dict.fromkeys(options.keys, "key")}
+    roles.update(dict.fromkeys(options.attribute_columns or {}, "attribute"))
     return {
         "layout": reading.layout,
         "columns": roles,
@@ -110,7 +112,7 @@ def run(
     recipe: Path,
     out: Annotated[Path, typer.Option("--out", help="Folder for forecasts, accuracy and summary.")],
     form: Annotated[str, typer.Option("--format", help="parquet or csv.")] = "parquet",
-    data: Annotated[Optional[Path], typer.Option(help="Read this sales file instead of the recipe's.")] = None,
+    data: Annotated[Path | None, typer.Option(help="Read this sales file instead of the recipe's.")] = None,
 ) -> None:
     """Run a study from a recipe and write forecasts, accuracy.csv and summary.json."""
     if form not in ("parquet", "csv"):
@@ -136,10 +138,12 @@ def fit_command(
     model: Annotated[list[str], typer.Option("--model", help="A method, such as 'ets(A,Ad,N)'.")],
     horizon: Annotated[int, typer.Option(help="Number of leads.")],
     by: By = None,
-    freq: Annotated[Optional[str], typer.Option(help="D, W, M, Q or Y; guessed otherwise.")] = None,
-    season_length: Annotated[Optional[int], typer.Option(help="Periods per season.")] = None,
+    freq: Annotated[str | None, typer.Option(help="D, W, M, Q or Y; guessed otherwise.")] = None,
+    season_length: Annotated[int | None, typer.Option(help="Periods per season.")] = None,
     levels: Annotated[str, typer.Option(help="Levels of the bands in percent.")] = "80,95",
-    bands: Annotated[str, typer.Option(help="known: parameters taken as known; estimated: their uncertainty added.")] = "estimated",
+    bands: Annotated[
+        str, typer.Option(help="known: parameters taken as known; estimated: their uncertainty added.")
+    ] = "estimated",
     out: Json = None,
 ) -> None:
     """Fit methods to every series of a file and print parameters, fitted values and forecasts as JSON."""
@@ -173,7 +177,11 @@ def _fit_json(text: str, panel: Panel, fits: Fits, i: int, p: np.ndarray, known:
     series = panel.series_key(i) if panel.key_names != ("series",) else {}
     if not fits.defined[i]:
         n = int((~np.isnan(panel.values[i])).sum())
-        return {"series": series, "model": text, "notes": [f"not fitted: {n} values are too few for this method"]}
+        return {
+            "series": series,
+            "model": text,
+            "notes": [f"not fitted: {n} values are too few for this method"],
+        }
     if fits.sum_squares[i] == 0.0:
         notes.append("the method repeats this series without any error; the bands have no width")
     spread = np.sqrt(fits.variance[i] if known else fits.estimated_variance[i])
@@ -214,7 +222,9 @@ def score_command(
     keys = tuple(by or ("series",))
 
     def load(path: Path, column: str) -> Panel:
-        return read_panel(path, ReadOptions(time=time, value=column, keys=keys, gaps="unknown", attribute_columns={})).panel
+        return read_panel(
+            path, ReadOptions(time=time, value=column, keys=keys, gaps="unknown", attribute_columns={})
+        ).panel
 
     mean = load(forecasts, "mean")
     actuals = _aligned(mean, load(actual, value), actual)
@@ -249,9 +259,9 @@ def reconcile_command(
     base: Annotated[Path, typer.Option(help="Columns node, lead, value.")],
     structure: Annotated[Path, typer.Option(help="Columns parent, child and, for several splits, split.")],
     method: Annotated[str, typer.Option(help="bottom-up, ols, structural or variance.")],
-    residuals: Annotated[Optional[Path], typer.Option(help="Columns node, period, value; needed for variance.")] = None,
+    residuals: Annotated[Path | None, typer.Option(help="Columns node, period, value; needed for variance.")] = None,
     nonnegative: Annotated[bool, typer.Option("--nonnegative", help="No finest node below zero.")] = False,
-    out: Annotated[Optional[Path], typer.Option("--out", help="CSV file; stdout otherwise.")] = None,
+    out: Annotated[Path | None, typer.Option("--out", help="CSV file; stdout otherwise.")] = None,
 ) -> None:
     """Make base forecasts of any structure add up."""
     if method not in METHODS[1:]:
@@ -315,7 +325,9 @@ def _django() -> None:
 
 @app.command()
 def demo(
-    reset: Annotated[bool, typer.Option("--reset", help="Start afresh; all that was done in the demo is lost.")] = False,
+    reset: Annotated[
+        bool, typer.Option("--reset", help="Start afresh; all that was done in the demo is lost.")
+    ] = False,
     serve_too: Annotated[bool, typer.Option("--serve/--no-serve", help="Serve it afterwards.")] = True,
     port: Annotated[int, typer.Option(help="Port to serve on.")] = 8321,
 ) -> None:
@@ -335,8 +347,11 @@ def serve(
     port: Annotated[int, typer.Option(help="Port.")] = 8321,
 ) -> None:
     """Serve the application and its worker."""
+    _django()
+    from tansy.server.serving import migrate
     from tansy.server.serving import serve as start
 
+    migrate()
     start(host, port)
 
 

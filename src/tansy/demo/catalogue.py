@@ -54,6 +54,16 @@ GROUPS: tuple[Group, ...] = (
     Group("Planters", "Pots & planters", ((19, 6, 1.0),), 0.4, 2.2, 32.0, 0.2, -1.4, _MAKES),
     Group("Baskets", "Pots & planters", ((20, 4, 2.0),), 0.1, 4.0, 15.0, 0.3, -1.5, _MAKES),
     Group("Wreaths", "Winter & festive", ((49, 2.2, 6.0),), 0.0, 7.0, 17.0, 0.0, -1.2, _MAKES),
-    Group("Fleece & covers", "Winter & festive", ((45, 4, 1.8), (14, 3, 0.7)), 0.08, 3.5, 9.0, -0.35, -0.9, _MAKES),
+    Group(
+        "Fleece & covers",
+        "Winter & festive",
+        ((45, 4, 1.8), (14, 3, 0.7)),
+        0.08,
+        3.5,
+        9.0,
+        -0.35,
+        -0.9,
+        _MAKES,
+    ),
     Group("Festive lights", "Winter & festive", ((48, 3, 4.0),), 0.0, 6.0, 22.0, 0.0, -1.5, _MAKES),
 )

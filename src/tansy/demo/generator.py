@@ -175,7 +175,9 @@ def generate(seed: int = SEED) -> Demo:
         * price_effect[product]
         * holiday_effect[None, :]
     )
-    on_sale = (t[None, :] >= np.maximum(launched[product], opened[store])[:, None]) & (t[None, :] < delisted[product][:, None])
+    on_sale = (t[None, :] >= np.maximum(launched[product], opened[store])[:, None]) & (
+        t[None, :] < delisted[product][:, None]
+    )
     mean *= on_sale & ~refit[store]
     mean[mean < 0.004] = 0.0
     dispersion = rng.uniform(4.0, 18.0, n_pairs)[:, None]
@@ -183,9 +185,9 @@ def generate(seed: int = SEED) -> Demo:
 
     # Stock-outs: a few weeks without a sale
     out = np.zeros_like(mean, dtype=bool)
-    for i in np.nonzero(rng.random(n_pairs) < 0.16)[0]:
+    for pair in np.nonzero(rng.random(n_pairs) < 0.16)[0]:
         start = int(rng.integers(0, total))
-        out[i, start : start + int(rng.integers(1, 4))] = True
+        out[pair, start : start + int(rng.integers(1, 4))] = True
     sold = np.where(out, 0.0, demand)
 
     # Till errors, 3 to 30 times the noise; returns in weeks of few sales
@@ -228,28 +230,28 @@ def generate(seed: int = SEED) -> Demo:
             }
         )
 
-    i, at = np.nonzero(on_sale)
+    sold_by, at = np.nonzero(on_sale)
     drivers = pl.DataFrame(
         {
-            "product": code[i, at],
-            "store": store_codes[store[i]],
+            "product": code[sold_by, at],
+            "store": store_codes[store[sold_by]],
             "week": labels[at],
-            "price": selling_price[product[i], at],
-            "promotion": promotion[product[i], at].astype(np.int8),
+            "price": selling_price[product[sold_by], at],
+            "promotion": promotion[product[sold_by], at].astype(np.int8),
             "holiday": holiday[at].astype(np.int8),
         }
     )
     truth_at = on_sale & (np.arange(total) < N_WEEKS + N_UPDATE)[None, :]
-    i, at = np.nonzero(truth_at)
+    j, when = np.nonzero(truth_at)
     truth = pl.DataFrame(
         {
-            "product": code[i, at],
-            "store": store_codes[store[i]],
-            "week": labels[at],
-            "mean": np.round(mean[i, at], 5),
-            "wild": wild[i, at].astype(np.int8),
-            "stock_out": out[i, at].astype(np.int8),
-            "promotion_effect": np.round(promotion_effect[product[i], at], 5),
+            "product": code[j, when],
+            "store": store_codes[store[j]],
+            "week": labels[when],
+            "mean": np.round(mean[j, when], 5),
+            "wild": wild[j, when].astype(np.int8),
+            "stock_out": out[j, when].astype(np.int8),
+            "promotion_effect": np.round(promotion_effect[product[j], when], 5),
         }
     )
     stores = pl.DataFrame(

@@ -87,7 +87,10 @@ def _prepare(port: int) -> None:
         (settings.DATA / "seconds.json").write_text(json.dumps(seconds))
     release = Release.objects.filter(portfolio=portfolio).order_by("number").first()
     assert release is not None
-    print(_summary(Result.objects.get(study=release.study).summary, release.number, settings.DATA, port), flush=True)
+    print(
+        _summary(Result.objects.get(study=release.study).summary, release.number, settings.DATA, port),
+        flush=True,
+    )
 
 
 def _sha256(path: Path) -> str:
@@ -101,7 +104,9 @@ def _summary(summary: dict[str, Any], release: int, data: Path, port: int) -> st
     kept = data / "seconds.json"
     seconds = json.loads(kept.read_text()) if kept.exists() else summary["seconds"]
     finest, everything = summary["published"]["finest"], summary["published"]["all nodes"]
-    coverage = ", ".join(f"{100 * share:.1f} % in the {level} % band" for level, share in summary["coverage"]["finest"].items())
+    coverage = ", ".join(
+        f"{100 * share:.1f} % in the {level} % band" for level, share in summary["coverage"]["finest"].items()
+    )
     steps = ", ".join(f"{step} {value:.1f}" for step, value in seconds.items())
     return "\n".join(
         [

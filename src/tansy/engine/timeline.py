@@ -7,6 +7,7 @@ as the calendar has it.
 
 from __future__ import annotations
 
+import itertools
 import math
 import re
 from dataclasses import dataclass
@@ -134,7 +135,7 @@ def guess_frequency(days: list[date], form: str) -> str:
         if all(d.month == 1 for d in days):
             return "Y"
         return "Q" if all(d.month in (1, 4, 7, 10) for d in days) else "M"
-    steps = sorted((b - a).days for a, b in zip(days, days[1:], strict=False))
+    steps = sorted((b - a).days for a, b in itertools.pairwise(days))
     usual = steps[len(steps) // 2]
     if usual >= 28 and all((d + timedelta(days=1)).day == 1 for d in days):
         return "Q" if usual >= 85 else "M"

@@ -12,13 +12,15 @@ _ENV = {"DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
 
 
 def migrate() -> None:
-    """Bring the database up to date."""
-    subprocess.run([sys.executable, "-m", "django", "migrate", "--verbosity", "0"], check=True, env={**os.environ, **_ENV})
+    """Bring the database up to date. Expects Django to be set up."""
+    from django.core.management import call_command
+
+    call_command("migrate", verbosity=0)
 
 
 def serve(host: str, port: int) -> None:
-    """Serve until interrupted. A worker that dies is started again, the web server's end ends both."""
-    migrate()
+    """Serve an up-to-date database until interrupted. A worker that dies is started again; the web server's end ends
+    both."""
     env = {**os.environ, **_ENV, "TANSY_HOSTS": f"localhost,127.0.0.1,[::1],{host}"}
     web = subprocess.Popen(
         [

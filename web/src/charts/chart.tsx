@@ -1,13 +1,8 @@
 /** A thin wrapper: options in, a canvas that fits its box, and a mark once it is painted. */
 import { CustomChart, LineChart, ScatterChart } from 'echarts/charts';
-import {
-  DataZoomComponent,
-  GridComponent,
-  LegendComponent,
-  MarkLineComponent,
-  TooltipComponent,
-} from 'echarts/components';
+import { DataZoomComponent, GridComponent, TooltipComponent } from 'echarts/components';
 import * as echarts from 'echarts/core';
+import { LabelLayout } from 'echarts/features';
 import { CanvasRenderer } from 'echarts/renderers';
 import { useEffect, useRef } from 'react';
 
@@ -17,10 +12,9 @@ echarts.use([
   CustomChart,
   GridComponent,
   TooltipComponent,
-  LegendComponent,
-  MarkLineComponent,
   DataZoomComponent,
   CanvasRenderer,
+  LabelLayout,
 ]);
 
 export type Options = echarts.EChartsCoreOption;

@@ -1,8 +1,8 @@
 """Which method each series gets.
 
-Each method's squared scaled errors are summed over the origins where it could be fitted and held against what the middle
-method did on those same origins, so that a method that needs a long history is not favoured or punished for the origins
-it missed. With every method defined everywhere this is the order of RMSSE.
+Each method's squared scaled errors are summed over the origins where it could be fitted and held against what the
+middle method did on those same origins, so that a method that needs a long history is not favoured or punished for
+the origins it missed. With every method defined everywhere this is the order of RMSSE.
 
 A method that was chosen on the very origins it is then judged on looks better than it is. Therefore every origin is
 judged with the method that the *other* origins would have chosen; only the published forecast uses them all.
@@ -23,8 +23,8 @@ Integers = NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Choice:
-    """final: [series], position of the chosen method, -1 where none is defined. at_origin: [series, origins], the choice
-    that the other origins make. was_tested: [series], False where no origin could test the choice."""
+    """final: [series], position of the chosen method, -1 where none is defined. at_origin: [series, origins], the
+    choice that the other origins make. was_tested: [series], False where no origin could test the choice."""
 
     final: Integers
     at_origin: Integers
@@ -34,8 +34,8 @@ class Choice:
 def scaled_squares(errors: Floats, scale: Floats) -> Floats:
     """Mean over leads of e^2 / scale, [series, methods, origins].
 
-    errors: [series, methods, origins, H]. scale: [series, origins], the in-sample mean squared step; where it is zero or
-    unknown the errors stand unscaled, which leaves their order within a series as it is.
+    errors: [series, methods, origins, H]. scale: [series, origins], the in-sample mean squared step; where it is
+    zero or unknown the errors stand unscaled, which leaves their order within a series as it is.
     """
     usable = np.where(scale > 0.0, scale, 1.0)
     return nan_mean(errors * errors, axis=3) / usable[:, None, :]
@@ -47,7 +47,7 @@ def choose(squares: Floats, defined_at: NDArray[np.bool_], defined_now: NDArray[
     squares: [series, methods, origins] from `scaled_squares`. defined_at: [series, methods, origins] and defined_now:
     [series, methods], where a forecast exists.
     """
-    n, n_methods, n_origins = squares.shape
+    n, _n_methods, n_origins = squares.shape
     known = ~np.isnan(squares)
     ordered = np.sort(np.where(known, squares, np.inf), axis=1)
     count = known.sum(axis=1)
@@ -60,7 +60,10 @@ def choose(squares: Floats, defined_at: NDArray[np.bool_], defined_now: NDArray[
     at_origin = np.empty((n, n_origins), dtype=np.int64)
     for o in range(n_origins):
         at_origin[:, o], _ = _best(
-            own_sum - own[:, :, o], reference_sum - reference[:, :, o], tests - known[:, :, o], defined_at[:, :, o]
+            own_sum - own[:, :, o],
+            reference_sum - reference[:, :, o],
+            tests - known[:, :, o],
+            defined_at[:, :, o],
         )
     return Choice(final, at_origin, was_tested)
 
@@ -71,7 +74,7 @@ def _best(
     usable = defined & (tests > 0)
     tiny = 1e-12 * np.maximum(reference.max(axis=1, keepdims=True), 1e-300)
     ratio = np.where(usable, (own + tiny) / (reference + tiny), np.inf)
-    was_tested = usable.any(axis=1)
+    was_tested: NDArray[np.bool_] = np.asarray(usable.any(axis=1))
     # Without a test, the simplest method that can be fitted.
     best = np.where(was_tested, np.argmin(ratio, axis=1), np.argmax(defined, axis=1))
     return np.where(defined.any(axis=1), best, -1), was_tested

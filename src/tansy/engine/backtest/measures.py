@@ -43,7 +43,8 @@ def wape(errors: Floats, actuals: Floats, axis: int | tuple[int, ...] | None = N
     """100 sum abs(e) / sum abs(actual), over the cells where there is an error."""
     seen = ~np.isnan(errors)
     return share(
-        np.where(seen, np.abs(errors), 0.0).sum(axis=axis), np.where(seen, np.abs(actuals), 0.0).sum(axis=axis)
+        np.where(seen, np.abs(errors), 0.0).sum(axis=axis),
+        np.where(seen, np.abs(actuals), 0.0).sum(axis=axis),
     )
 
 

@@ -51,7 +51,9 @@ class ChunkFits:
     parameter_names: tuple[tuple[str, ...], ...]
 
 
-def fit_chunk(values: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int) -> ChunkFits:
+def fit_chunk(
+    values: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int
+) -> ChunkFits:
     """Fit every form to every row of `values` [series, periods] at every origin and at the end of the history.
 
     Searches start from where they ended at the origin before, oldest first, so the result does not depend on which

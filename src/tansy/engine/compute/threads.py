@@ -17,7 +17,8 @@ def n_workers() -> int:
 
 
 def run_chunks(work: Callable[[Chunk], Result], chunks: list[Chunk], workers: int | None = None) -> Iterator[Result]:
-    """Results of `work` as they come, in any order. When the caller stops iterating, chunks not yet begun are dropped."""
+    """Results of `work` as they come, in any order. When the caller stops iterating, chunks not yet begun are
+    dropped."""
     with ThreadPoolExecutor(workers or n_workers()) as pool:
         pending: set[Future[Result]] = {pool.submit(work, chunk) for chunk in chunks}
         try:

@@ -1,9 +1,9 @@
 """Maximum likelihood of additive-error smoothing and of ARIMA with regressors, for a batch of series.
 
-Given the nonlinear parameters (smoothing weights and damping; AR and MA coefficients), the one-step errors are linear in
-everything else: starting states, regression coefficients, missing values of a differenced series. So each evaluation
-solves those by least squares and the search is over one to four numbers. With Q the least sum of squares, the search
-minimises -2 log L up to a constant:
+Given the nonlinear parameters (smoothing weights and damping; AR and MA coefficients), the one-step errors are
+linear in everything else: starting states, regression coefficients, missing values of a differenced series. So each
+evaluation solves those by least squares and the search is over one to four numbers. With Q the least sum of squares,
+the search minimises -2 log L up to a constant:
 
     n log(Q / n)  +  sum of log F  +  log det of the missing values' information
 
@@ -65,7 +65,8 @@ def smoothing_weights(raw, has_trend, damped, m, fixed, weights):
 
 @njit(**KERNEL)
 def _factor(gram, k, n_gaps, dropped):
-    """Cholesky factor of the normal matrix in place (lower), the series in row k. Returns (Q, log det of the gap block).
+    """Cholesky factor of the normal matrix in place (lower), the series in row k. Returns (Q, log det of the gap
+    block).
 
     A column that the ones before it explain to 1e-11 of its size is dropped (its coefficient is zero).
     """
@@ -109,8 +110,13 @@ def _normal_matrix(errors, gram):
 
 
 @njit(**KERNEL)
-def _errors(family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma):
-    """Errors of all columns at the parameters `raw`; returns sum of log F."""
+def _errors(raw, problem, work):
+    """Errors of all columns at the parameters `raw`; returns sum of log F.
+
+    problem, work: see `fit_batch`, where they are put together.
+    """
+    family, shape, fixed, inputs, seen, starts, _, _ = problem
+    states, errors, spread, weights, ar, ma, _, _ = work
     has_trend, damped, m, p, q = shape
     if family == SMOOTHING:
         smoothing_weights(raw, has_trend > 0, damped > 0, m, fixed, weights)
@@ -131,24 +137,21 @@ def _errors(family, shape, raw, fixed, inputs, seen, starts, states, errors, spr
 
 
 @njit(**KERNEL)
-def _value(
-    family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-):  # fmt: skip
-    log_f = _errors(family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma)
+def _value(raw, problem, work):
+    """What is minimised; leaves the errors of all columns and the factor of their normal matrix in `work`."""
+    n_gaps, n_used = problem[6], problem[7]
+    errors, gram, dropped = work[1], work[6], work[7]
+    log_f = _errors(raw, problem, work)
     _normal_matrix(errors, gram)
     least, log_det = _factor(gram, errors.shape[1] - 1, n_gaps, dropped)
     return n_used * math.log(least / n_used) + log_f + log_det
 
 
 @njit(**KERNEL)
-def _minimise(
-    family, shape, raw, bound, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-):  # fmt: skip
+def _minimise(raw, bound, problem, work):
     """Search from `raw`, which is changed in place to the optimum; returns the least value."""
     n = len(raw)
-    best = _value(
-        family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-    )  # fmt: skip
+    best = _value(raw, problem, work)
     if n == 0:
         return best
     inverse_hessian = np.eye(n)
@@ -164,9 +167,7 @@ def _minimise(
         for i in range(n):
             kept = raw[i]
             raw[i] = kept + h
-            up = _value(
-                family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-            )  # fmt: skip
+            up = _value(raw, problem, work)
             raw[i] = kept
             gradient[i] = (up - best) / h
         largest = 0.0
@@ -188,9 +189,7 @@ def _minimise(
         for _ in range(14):
             for i in range(n):
                 trial[i] = min(bound, max(-bound, raw[i] + length * direction[i]))
-            value = _value(
-                family, shape, trial, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-            )  # fmt: skip
+            value = _value(trial, problem, work)
             if value <= best + 1e-4 * length * slope:
                 break
             curvature = value - best - length * slope
@@ -352,7 +351,7 @@ def _forecast(
     _, _, m, p, _ = shape
     horizon = len(forecast)
     k = response.shape[1]
-    k_x = regressors.shape[1]
+    regressors.shape[1]
     r = states.shape[0]
     skipped = 0 if family == SMOOTHING else length - end
     rows = len(plain)
@@ -402,7 +401,9 @@ def _forecast(
 
 
 @njit(**KERNEL)
-def _parameters(family, shape, has_mean, d, weights, ar, ma, fixed_states, solution, n_gaps, n_linear, k_x, reference, out):
+def _parameters(
+    family, shape, has_mean, d, weights, ar, ma, fixed_states, solution, n_gaps, n_linear, k_x, reference, out
+):
     """Parameters in the order that `fit_batch` names."""
     has_trend, damped, m, p, q = shape
     out[:] = math.nan
@@ -500,13 +501,13 @@ def fit_batch(
     then the regressors); raw_found as `warm`; statistics [series, 4]: log-likelihood, sigma2 = Q/n, n used, Q.
     With `with_uncertainty` also, by the profile likelihood over the searched numbers u (see `methods.uncertainty`):
     curvature [series, free, free], second derivatives of -log L in u; forecast_slopes [series, H, free] and
-    parameter_slopes [series, P, free], first derivatives in u with everything linear re-estimated; and in units of sigma
-    squared, given u: linear_variance [series, H] and linear_parameter_variance [series, P].
+    parameter_slopes [series, P, free], first derivatives in u with everything linear re-estimated; and in units of
+    sigma squared, given u: linear_variance [series, H] and linear_parameter_variance [series, P].
     """
     n_series, length = values.shape
     k_x = regressors.shape[1]
     n_free = first_raw.shape[1]
-    _, _, m, p, q = shape
+    _, _, _m, p, q = shape
     bound = SMOOTHING_BOUND if family == SMOOTHING else ARIMA_BOUND
     weights = np.zeros(4)
     ar = np.zeros(p)
@@ -539,19 +540,19 @@ def fit_batch(
         states = np.zeros((starts.shape[0], k + 1))
         gram = np.zeros((k + 1, k + 1))
         dropped = np.zeros(k + 1, dtype=np.bool_)
+        problem = (family, shape, fixed, inputs, seen, starts, n_gaps, n_used)
+        work = (states, errors, spread, weights, ar, ma, gram, dropped)
         best = math.inf
         is_warm = n_free > 0 and not math.isnan(warm[s, 0])
         for i in range(1 if is_warm else first_raw.shape[0]):
             for j in range(n_free):
                 raw[j] = warm[s, j] if is_warm else first_raw[i, j]
-            value = _minimise(
-                family, shape, raw, bound, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-            )  # fmt: skip
+            value = _minimise(raw, bound, problem, work)
             if value < best or i == 0:
                 best = value
                 for j in range(n_free):
                     found[j] = raw[j]
-        log_f = _errors(family, shape, found, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma)
+        log_f = _errors(found, problem, work)
         _normal_matrix(errors, gram)
         _, log_det = _factor(gram, k, n_gaps, dropped)
         solution = np.zeros(k)
@@ -562,7 +563,14 @@ def fit_batch(
             n_linear, reference, solution, response, forecast[s],
         )  # fmt: skip
         _psi_squared(
-            family, shape, n_differences, weights, ar, ma, 0 if family == SMOOTHING else length - end, psi_squared[s]
+            family,
+            shape,
+            n_differences,
+            weights,
+            ar,
+            ma,
+            0 if family == SMOOTHING else length - end,
+            psi_squared[s],
         )
         _parameters(
             family, shape, has_mean, n_differences, weights, ar, ma, fixed_states, solution, n_gaps, n_linear, k_x,
@@ -588,14 +596,14 @@ def fit_batch(
             raw_found[s, j] = found[j]
         if not with_uncertainty:
             continue
-        work = np.zeros(k)
+        scratch = np.zeros(k)
         for h in range(horizon):
-            linear_variance[s, h] = _invert_factor(gram, k, dropped, response[h], work)
+            linear_variance[s, h] = _invert_factor(gram, k, dropped, response[h], scratch)
         unit = np.zeros(k)
         for c in range(n_gaps, k):
             unit[:] = 0.0
             unit[c] = 1.0
-            variance = _invert_factor(gram, k, dropped, unit, work)
+            variance = _invert_factor(gram, k, dropped, unit, scratch)
             if family == ARIMA:
                 at = p + q + (c - n_gaps) + (0 if has_mean else 1)
             elif c >= n_linear:
@@ -619,17 +627,15 @@ def fit_batch(
                 for j in range(n_free):
                     raw[j] = found[j]
                 raw[i] += step if side == 0 else -step
-                _value(
-                    family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-                )  # fmt: skip
+                _value(raw, problem, work)
                 _solve(gram, k, dropped, solution)
                 _forecast(
                     family, shape, n_differences, has_mean, weights, ar, states, plain, regressors, start, end, length,
                     n_gaps, n_linear, reference, solution, response, up if side == 0 else down,
                 )  # fmt: skip
                 _parameters(
-                    family, shape, has_mean, n_differences, weights, ar, ma, fixed_states, solution, n_gaps, n_linear, k_x,
-                    reference, up_parameters if side == 0 else down_parameters,
+                    family, shape, has_mean, n_differences, weights, ar, ma, fixed_states, solution, n_gaps, n_linear,
+                    k_x, reference, up_parameters if side == 0 else down_parameters,
                 )  # fmt: skip
             for h in range(horizon):
                 forecast_slopes[s, h, i] = (up[h] - down[h]) / (2.0 * step)
@@ -644,8 +650,6 @@ def fit_batch(
                     second = 1.0 if signs % 2 == 0 else -1.0
                     raw[i] += first * step
                     raw[other] += second * step
-                    total += first * second * _value(
-                        family, shape, raw, fixed, inputs, seen, starts, states, errors, spread, weights, ar, ma, gram, dropped, n_gaps, n_used
-                    )  # fmt: skip
+                    total += first * second * _value(raw, problem, work)
                 curvature[s, i, other] = total / (8.0 * step * step)
                 curvature[s, other, i] = curvature[s, i, other]

@@ -55,6 +55,4 @@ def learn_curvature(inverse_hessian, step, change, first):
         yz += change[i] * z[i]
     for i in range(n):
         for j in range(n):
-            inverse_hessian[i, j] += (1.0 + yz / sy) * step[i] * step[j] / sy - (
-                z[i] * step[j] + step[i] * z[j]
-            ) / sy
+            inverse_hessian[i, j] += (1.0 + yz / sy) * step[i] * step[j] / sy - (z[i] * step[j] + step[i] * z[j]) / sy

@@ -84,8 +84,8 @@ def arma_errors(inputs, seen, ar, ma, state, errors, spread):
     """Innovations of a stationary ARMA process by the Kalman filter, over all columns; returns sum of log F.
 
     inputs: [n, columns]. seen: [n], 0 where missing (integrated out exactly).
-    state: [r, columns] with r = max(p, q + 1), zero on entry, on exit the state predicted for the period after the last.
-    errors: [n, columns], written: innovations divided by sqrt(F), 0 where missing.
+    state: [r, columns] with r = max(p, q + 1), zero on entry, on exit the state predicted for the period after the
+    last. errors: [n, columns], written: innovations divided by sqrt(F), 0 where missing.
     spread: [n], written: sqrt(F), the standard deviation of each innovation in units of sigma.
     Harvey (1989), section 3.4, in the companion form. Once F has settled at 1 the gains are held.
     """

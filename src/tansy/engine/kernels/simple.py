@@ -75,7 +75,7 @@ def fit_simple_batch(values, kind, m, forecast, variance, residuals, parameters,
             squares += e * e
             n_errors += 1
         freedom = n_errors
-        if kind == DRIFT or kind == MEAN:
+        if kind in (DRIFT, MEAN):
             freedom = n_errors - 1  # T - 2 for the drift, which has T - 1 errors; T - 1 for the mean
         sigma2 = squares / freedom if freedom > 0 else math.nan
         complete = True

@@ -24,8 +24,8 @@ class Batch:
 class Uncertainty:
     """What not knowing the parameters adds to the variance of a forecast.
 
-    linear [series, H]: of what is linear (starting states, regression), in units of sigma2. searched [series, H]: of the
-    numbers found by search. standard_errors [series, P].
+    linear [series, H]: of what is linear (starting states, regression), in units of sigma2. searched [series, H]: of
+    the numbers found by search. standard_errors [series, P].
     """
 
     linear: Floats
@@ -77,14 +77,17 @@ class Fits:
 
     @property
     def estimated_variance(self) -> Floats:
-        """Variance of the forecast errors that people get, [series, H]: sigma2 = Q/(n - k + 1) where it was estimated by
-        maximum likelihood, and the uncertainty of the parameters added."""
+        """Variance of the forecast errors that people get, [series, H]: sigma2 = Q/(n - k + 1) where it was
+        estimated by maximum likelihood, and the uncertainty of the parameters added."""
         if self.uncertainty is None:
             return self.variance
         freedom = np.maximum(self.n_used - self.n_parameters + 1.0, 1.0)
         sigma2 = (self.sum_squares / freedom)[:, None]
         psi_squared = np.divide(
-            self.variance, self.sigma2[:, None], out=np.ones_like(self.variance), where=self.sigma2[:, None] > 0
+            self.variance,
+            self.sigma2[:, None],
+            out=np.ones_like(self.variance),
+            where=self.sigma2[:, None] > 0,
         )
         return sigma2 * (psi_squared + self.uncertainty.linear) + self.uncertainty.searched
 

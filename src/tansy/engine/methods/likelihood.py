@@ -40,9 +40,7 @@ class _Problem:
         return self.starts.shape[1] + self.n_linear + 1
 
 
-def fit(
-    form: Form, batch: Batch, horizon: int, warm: Floats | None = None, uncertainty: bool = False
-) -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, uncertainty: bool = False) -> Fits:
     """Fit a form to every series of a batch.
 
     warm: [series, free parameters], where the search of a shorter history ended. A series is fitted when it has two
@@ -52,7 +50,9 @@ def fit(
     """
     m = batch.timeline.season_length
     if form.harmonics and form.letters and form.letters[2] != "N" and batch.timeline.frequency != "D":
-        raise NotationError(f"{form}: seasonal states and harmonics are the same season; use ets(A,{form.letters[1]},N).")
+        raise NotationError(
+            f"{form}: seasonal states and harmonics are the same season; use ets(A,{form.letters[1]},N)."
+        )
     problem = _smoothing(form, m) if form.letters else _arima(form)
     seasonal = form.harmonics > 0 or problem.shape[2] > 0
     year = round(PERIODS_PER_YEAR[batch.timeline.frequency]) if form.harmonics else m

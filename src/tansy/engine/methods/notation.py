@@ -57,7 +57,9 @@ def parse(text: str) -> Form:
     parts = text.split("+")
     first = _TERM.fullmatch(parts[0])
     if first is None:
-        raise NotationError(f"{text!r}: {parts[0].strip()!r} is not a method. Write, for example, ets(A,Ad,N) or arima(1,0,1).")
+        raise NotationError(
+            f"{text!r}: {parts[0].strip()!r} is not a method. Write, for example, ets(A,Ad,N) or arima(1,0,1)."
+        )
     name, inner = first.group(1), first.group(2)
     harmonics = 0
     for part in parts[1:]:
@@ -78,7 +80,9 @@ def parse(text: str) -> Form:
         return _smoothing(text, entries, given, words, harmonics)
     if name == "arima":
         return _arima(text, entries, given, words, harmonics)
-    raise NotationError(f"{text!r}: there is no method {name!r}. Known are {', '.join(SIMPLE)}, ets(E,T,S) and arima(p,d,q).")
+    raise NotationError(
+        f"{text!r}: there is no method {name!r}. Known are {', '.join(SIMPLE)}, ets(E,T,S) and arima(p,d,q)."
+    )
 
 
 def _options(text: str, options: str) -> tuple[dict[str, float], tuple[str, ...]]:
@@ -96,13 +100,13 @@ def _options(text: str, options: str) -> tuple[dict[str, float], tuple[str, ...]
     return given, tuple(words)
 
 
-def _smoothing(
-    text: str, entries: list[str], given: dict[str, float], words: tuple[str, ...], harmonics: int
-) -> Form:
+def _smoothing(text: str, entries: list[str], given: dict[str, float], words: tuple[str, ...], harmonics: int) -> Form:
     if len(entries) != 3 or entries[0] not in _ERRORS or entries[1] not in _TRENDS or entries[2] not in _SEASONS:
         raise NotationError(f"{text!r}: write ets(E,T,S) with E in A, M; T in N, A, Ad; S in N, A, M.")
     if entries[0] != "A" or entries[2] == "M":
-        raise NotationError(f"{text!r}: of the smoothing forms, those with additive errors and season are fitted so far.")
+        raise NotationError(
+            f"{text!r}: of the smoothing forms, those with additive errors and season are fitted so far."
+        )
     if words:
         raise NotationError(f"{text!r}: {words[0]!r} is not an option of ets; constants are given as alpha=0.3.")
     known = {"alpha", "level"}

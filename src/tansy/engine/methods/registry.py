@@ -7,9 +7,7 @@ from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.notation import SIMPLE, Form
 
 
-def fit(
-    form: Form, batch: Batch, horizon: int, warm: Floats | None = None, uncertainty: bool = False
-) -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, uncertainty: bool = False) -> Fits:
     """Fit `form` to every series of `batch` and forecast `horizon` leads.
 
     warm: [series, free parameters], start values from an earlier origin, NaN where there are none.

@@ -17,7 +17,17 @@ from tansy.engine.reading.findings import Example, Finding
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import Guess, guess_roles
 from tansy.engine.reading.table import read_table
-from tansy.engine.timeline import FORM_NAMES, NOUN, SEASON_LENGTH, Timeline, form_of, guess_frequency, label, ordinal, read_date
+from tansy.engine.timeline import (
+    FORM_NAMES,
+    NOUN,
+    SEASON_LENGTH,
+    Timeline,
+    form_of,
+    guess_frequency,
+    label,
+    ordinal,
+    read_date,
+)
 
 Integers = NDArray[np.int64]
 NO_KEY = "series"
@@ -46,7 +56,10 @@ def read_panel(path: Path, options: ReadOptions, folder: Path | None = None) -> 
 
 
 def understand(
-    table: pl.DataFrame, options: ReadOptions, name: str, attribute_tables: Mapping[str, pl.DataFrame] | None = None
+    table: pl.DataFrame,
+    options: ReadOptions,
+    name: str,
+    attribute_tables: Mapping[str, pl.DataFrame] | None = None,
 ) -> Reading:
     """Make a panel of a table of texts.
 
@@ -75,16 +88,23 @@ def understand(
     first, last = int(period.number[kept].min()), int(period.number[kept].max())
     if last - first + 1 > _MOST_PERIODS:
         raise FileError(
-            f"{name}, column {options.time!r}: the periods run from {label(first, frequency)} to {label(last, frequency)}; "
+            f"{name}, column {options.time!r}: they run from {label(first, frequency)} to {label(last, frequency)}; "
             "look for a mistyped year."
         )
     timeline = Timeline(frequency, first, last - first + 1, options.season_length or SEASON_LENGTH[frequency])
-    values, has_row, twice = _scatter(codes[kept], period.number[kept] - first, value[kept], len(keys[options.keys[0]]), timeline, options)
+    values, has_row, twice = _scatter(
+        codes[kept], period.number[kept] - first, value[kept], len(keys[options.keys[0]]), timeline, options
+    )
     row_of = np.nonzero(kept)[0]
     if len(twice):
         flags = np.zeros(n_rows, dtype=bool)
         flags[row_of[twice]] = True
-        words = {"sum": "added up", "mean": "averaged", "first": "the first is kept", "last": "the last is kept"}
+        words = {
+            "sum": "added up",
+            "mean": "averaged",
+            "first": "the first is kept",
+            "last": "the last is kept",
+        }
         remedy = f"rows for the same series and period: {words[options.duplicates]}"
         findings += found.of_rows("duplicate", remedy, options.value, table[options.value], flags)
     values, shape_findings = _gaps(values, has_row, timeline, options, keys)
@@ -111,7 +131,14 @@ def _complete(table: pl.DataFrame, options: ReadOptions, guess: Guess, name: str
         attributes = options.attribute_columns
         if attributes is None:
             attributes = {c: guess.roles[c].of or keys[0] for c in guess.columns("attribute")}
-        return replace(options, layout=layout, time="period", value="value", keys=keys or (NO_KEY,), attribute_columns=attributes)
+        return replace(
+            options,
+            layout=layout,
+            time="period",
+            value="value",
+            keys=keys or (NO_KEY,),
+            attribute_columns=attributes,
+        )
     time = options.time or next(iter(guess.columns("time")), "")
     value = options.value or next(iter(guess.columns("value")), "")
     if not time:
@@ -148,11 +175,15 @@ def _periods(column: pl.Series, options: ReadOptions, name: str) -> tuple[_Perio
     texts = column.str.strip_chars()
     distinct = texts.unique(maintain_order=True).to_list()
     if len(distinct) > _MOST_PERIODS:
-        raise FileError(f"{name}, column {options.time!r} holds {len(distinct):,} different texts; it is not a column of periods.")
+        raise FileError(
+            f"{name}, column {options.time!r} holds {len(distinct):,} different texts; it is not a column of periods."
+        )
     forms = {text: form_of(text) for text in distinct}
     seen = [form for form in forms.values() if form]
     if not seen:
-        raise FileError(f"{name}, column {options.time!r}, row 2: {distinct[0]!r} is not a date, week, month, quarter or year.")
+        raise FileError(
+            f"{name}, column {options.time!r}, row 2: {distinct[0]!r} is not a date, week, month, quarter or year."
+        )
     main = max(sorted(set(seen)), key=seen.count)
     other = next((text for text, form in forms.items() if form and form != main), None)
     if other is not None:
@@ -170,14 +201,19 @@ def _periods(column: pl.Series, options: ReadOptions, name: str) -> tuple[_Perio
         weekdays = [day.weekday() for day in known_days]
         usual = max(set(weekdays), key=weekdays.count)
         numbers = {text: n for text, n in numbers.items() if (d := days[text]) and d.weekday() == usual}
-    lookup = pl.DataFrame({"text": list(numbers), "number": list(numbers.values())}, schema={"text": pl.String, "number": pl.Int64})
+    lookup = pl.DataFrame(
+        {"text": list(numbers), "number": list(numbers.values())},
+        schema={"text": pl.String, "number": pl.Int64},
+    )
     joined = pl.DataFrame({"text": texts}).join(lookup, on="text", how="left", maintain_order="left")["number"]
     known = joined.is_not_null().to_numpy()
     number = joined.fill_null(0).to_numpy()
     found_odd = found.of_rows("off-calendar", "these rows are left out", options.time, column, ~known)
     if ambiguous:
         order = "day first" if day_first else "month first"
-        found_odd.append(Finding("ambiguous-date", len(distinct), f"read {order}", [Example(2, options.time, distinct[0])]))
+        found_odd.append(
+            Finding("ambiguous-date", len(distinct), f"read {order}", [Example(2, options.time, distinct[0])])
+        )
     return _Periods(number, known), frequency, found_odd
 
 
@@ -201,7 +237,11 @@ def _values(column: pl.Series, name: str) -> tuple[NDArray[np.float64], list[Fin
     point = text.str.replace_all(r"(\d)[ \u00a0](\d{3})", "$1$2").cast(pl.Float64, strict=False)
     filled = np.asarray(text != "")
     if point.null_count() > (~filled).sum():
-        comma = text.str.replace_all(".", "", literal=True).str.replace_all(",", ".", literal=True).cast(pl.Float64, strict=False)
+        comma = (
+            text.str.replace_all(".", "", literal=True)
+            .str.replace_all(",", ".", literal=True)
+            .cast(pl.Float64, strict=False)
+        )
         if comma.null_count() < point.null_count():
             point = comma
     value = point.fill_null(float("nan")).to_numpy().copy()
@@ -211,7 +251,9 @@ def _values(column: pl.Series, name: str) -> tuple[NDArray[np.float64], list[Fin
     return value, result
 
 
-def _series(table: pl.DataFrame, key_names: tuple[str, ...]) -> tuple[Integers, dict[str, list[str]], NDArray[np.bool_]]:
+def _series(
+    table: pl.DataFrame, key_names: tuple[str, ...]
+) -> tuple[Integers, dict[str, list[str]], NDArray[np.bool_]]:
     """Series number of every row, the key of every series in sorted order, and which rows have all keys."""
     if key_names == (NO_KEY,) and NO_KEY not in table.columns:
         return np.zeros(table.height, dtype=np.int64), {NO_KEY: ["all"]}, np.ones(table.height, dtype=bool)
@@ -237,7 +279,12 @@ def _series(table: pl.DataFrame, key_names: tuple[str, ...]) -> tuple[Integers, 
 
 
 def _scatter(
-    series: Integers, period: Integers, value: NDArray[np.float64], n_series: int, timeline: Timeline, options: ReadOptions
+    series: Integers,
+    period: Integers,
+    value: NDArray[np.float64],
+    n_series: int,
+    timeline: Timeline,
+    options: ReadOptions,
 ) -> tuple[NDArray[np.float64], NDArray[np.bool_], Integers]:
     """Rows -> matrix [series, periods]; which cells have a row; and the rows that repeat an earlier cell."""
     size = n_series * timeline.n_periods
@@ -250,21 +297,25 @@ def _scatter(
         twice = np.sort(repeats)
     if options.duplicates in ("sum", "mean"):
         seen = ~np.isnan(value)
-        total = np.bincount(cell[seen], weights=value[seen], minlength=size)
+        total: NDArray[np.float64] = np.bincount(cell[seen], weights=value[seen], minlength=size).astype(np.float64)
         count = np.bincount(cell[seen], minlength=size)
         if options.duplicates == "mean":
             total = total / np.maximum(count, 1)
         matrix = np.where(count > 0, total, np.nan)
     else:
         matrix = np.full(size, np.nan)
-        order = slice(None, None, -1) if options.duplicates == "first" else slice(None)
-        matrix[cell[order]] = value[order]  # the last written wins
+        backwards = -1 if options.duplicates == "first" else 1
+        matrix[cell[::backwards]] = value[::backwards]  # of a repeated cell the last written stays
     shape = (n_series, timeline.n_periods)
     return matrix.reshape(shape), (rows > 0).reshape(shape), twice
 
 
 def _gaps(
-    values: NDArray[np.float64], has_row: NDArray[np.bool_], timeline: Timeline, options: ReadOptions, keys: dict[str, list[str]]
+    values: NDArray[np.float64],
+    has_row: NDArray[np.bool_],
+    timeline: Timeline,
+    options: ReadOptions,
+    keys: dict[str, list[str]],
 ) -> tuple[NDArray[np.float64], list[Finding]]:
     """Fill missing rows as the planner says, and say which there are."""
     length = timeline.n_periods
@@ -278,7 +329,8 @@ def _gaps(
     def of_series(kind: str, remedy: str, bad: NDArray[np.bool_], at: Integers) -> list[Finding]:
         which = np.nonzero(bad)[0]
         examples = [
-            Example(0, " × ".join(column[i] for column in keys.values()), labels[int(at[i])]) for i in which[:3].tolist()
+            Example(0, " × ".join(column[i] for column in keys.values()), labels[int(at[i])])
+            for i in which[:3].tolist()
         ]
         return [Finding(kind, len(which), remedy, examples)] if len(which) else []
 
@@ -286,7 +338,10 @@ def _gaps(
     n_gaps = int(inside.sum())
     if n_gaps:
         row, column = np.nonzero(inside)
-        examples = [Example(0, " × ".join(c[i] for c in keys.values()), labels[j]) for i, j in zip(row[:3].tolist(), column[:3].tolist(), strict=True)]
+        examples = [
+            Example(0, " × ".join(c[i] for c in keys.values()), labels[j])
+            for i, j in zip(row[:3].tolist(), column[:3].tolist(), strict=True)
+        ]
         result.append(Finding("gap", n_gaps, f"missing {NOUN[timeline.frequency]}s count as {options.gaps}", examples))
     result += of_series("late-start", "nothing is assumed before the first row", first > 0, first)
     meaning = "zero" if options.gaps == "zero" else "unknown"
@@ -319,14 +374,18 @@ def _attributes(
         if key not in options.keys:
             raise FileError(f"{name} is to describe {key!r}, which is not a key column ({', '.join(options.keys)}).")
         if key not in other.columns:
-            raise FileError(f"{name} has no column {key!r} to match its rows by; its columns are {', '.join(other.columns)}.")
+            raise FileError(
+                f"{name} has no column {key!r} to match its rows by; its columns are {', '.join(other.columns)}."
+            )
         for column in other.columns:
             if column != key:
                 _take(other, name, key, column, values[key], findings)
         unknown = sorted(wanted[key] - set(other[key].str.strip_chars().to_list()))
         if unknown:
             examples = [Example(0, key, text) for text in unknown[:3]]
-            findings.append(Finding("missing-attribute", len(unknown), f"not in {name}; grouped as {UNASSIGNED}", examples))
+            findings.append(
+                Finding("missing-attribute", len(unknown), f"not in {name}; grouped as {UNASSIGNED}", examples)
+            )
     for key, attributes in values.items():
         for attribute, mapping in attributes.items():
             if attribute != "name":
@@ -338,18 +397,32 @@ def _key_of(table: pl.DataFrame, keys: tuple[str, ...], name: str) -> str:
     """The key column that an attribute file shares with the sales."""
     shared = [key for key in keys if key in table.columns]
     if len(shared) != 1:
-        raise FileError(f"{name} must have exactly one of the key columns {', '.join(keys)}; it has {', '.join(table.columns)}.")
+        raise FileError(
+            f"{name} must have exactly one of the key columns {', '.join(keys)}; it has {', '.join(table.columns)}."
+        )
     return shared[0]
 
 
 def _take(
-    table: pl.DataFrame, name: str, key: str, column: str, into: dict[str, dict[str, str]], findings: list[Finding]
+    table: pl.DataFrame,
+    name: str,
+    key: str,
+    column: str,
+    into: dict[str, dict[str, str]],
+    findings: list[Finding],
 ) -> None:
     pairs = table.select(pl.col(key).str.strip_chars(), pl.col(column).str.strip_chars()).unique(maintain_order=True)
     doubled = pairs.filter(pl.col(key).is_duplicated() & (pl.col(key) != ""))
     if doubled.height:
         examples = [Example(0, f"{key} {k}", v) for k, v in doubled.rows()[:3]]
-        findings.append(Finding("contradiction", doubled[key].n_unique(), f"{column} in {name} has several values; the first is kept", examples))
+        findings.append(
+            Finding(
+                "contradiction",
+                doubled[key].n_unique(),
+                f"{column} in {name} has several values; the first is kept",
+                examples,
+            )
+        )
     label_names = ("name", f"{key}_name", f"{key} name")
     mapping = {k: v for k, v in reversed(pairs.rows()) if k}
     into["name" if column.lower() in label_names else column] = mapping

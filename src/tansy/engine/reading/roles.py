@@ -59,7 +59,9 @@ def guess_roles(table: pl.DataFrame) -> Guess:
     numbers = [n for n in table.columns if n != time and numeric[n] > 0.8 and not _KEY_WORDS.match(n)]
     value = _first([n for n in numbers if _VALUE_WORDS.search(n)], numbers if len(numbers) == 1 else [])
     if value:
-        roles[value] = Role("value", "holds numbers and is named so" if _VALUE_WORDS.search(value) else "the only numbers")
+        roles[value] = Role(
+            "value", "holds numbers and is named so" if _VALUE_WORDS.search(value) else "the only numbers"
+        )
     others = []
     for name in table.columns:
         if name in roles:

@@ -1,9 +1,9 @@
 """Coherent forecasts by projection on the constraints C y = 0.
 
-With a diagonal error covariance W the closest coherent point is f - W C' (C W C')^-1 C f (Wickramasuriya, Athanasopoulos,
-Hyndman 2019, in the zero-constraint form of Di Fonzo, Girolimetto 2023). Here C = [I, -S] with S the summation of the
-finest nodes, so that C W C' = W_aggregates + S W_finest S', a sparse matrix of the size of the aggregates alone. It is
-factored once per W with the smallest aggregates first, which keeps the factor sparse.
+With a diagonal error covariance W the closest coherent point is f - W C' (C W C')^-1 C f (Wickramasuriya,
+Athanasopoulos, Hyndman 2019, in the zero-constraint form of Di Fonzo, Girolimetto 2023). Here C = [I, -S] with S the
+summation of the finest nodes, so that C W C' = W_aggregates + S W_finest S', a sparse matrix of the size of the
+aggregates alone. It is factored once per W with the smallest aggregates first, which keeps the factor sparse.
 """
 
 from __future__ import annotations
@@ -57,7 +57,10 @@ class Projection:
         ordered = s[self._order]
         system = (ordered * self._w_finest) @ ordered.T + sparse.diags_array(self._w_aggregates[self._order])
         self._factor = splu(
-            sparse.csc_array(system), permc_spec="NATURAL", diag_pivot_thresh=0.0, options={"SymmetricMode": True}
+            sparse.csc_array(system),
+            permc_spec="NATURAL",
+            diag_pivot_thresh=0.0,
+            options={"SymmetricMode": True},
         )
 
     def apply(self, base: Floats) -> Floats:
@@ -101,9 +104,7 @@ def reconcile(
     return coherent
 
 
-def _closest_nonnegative(
-    summation: Summation, base: Floats, start: Floats, w: Floats, zero: Booleans | None
-) -> Floats:
+def _closest_nonnegative(summation: Summation, base: Floats, start: Floats, w: Floats, zero: Booleans | None) -> Floats:
     """Closest coherent point without a negative finest node, for one lead, by block pivoting (Judice, Pires 1994).
 
     Finest nodes are either free or held at zero. Free ones that come out negative are held, held ones whose multiplier

@@ -105,7 +105,9 @@ def group(panel: Panel, levels: dict[str, list[str]]) -> Structure:
     """
     unknown = set(levels) - set(panel.key_names)
     if unknown:
-        raise StructureError(f"The structure names {min(unknown)!r}, which is not a key column ({', '.join(panel.key_names)}).")
+        raise StructureError(
+            f"The structure names {min(unknown)!r}, which is not a key column ({', '.join(panel.key_names)})."
+        )
     dimensions = tuple(_dimension(panel, key, levels.get(key, [])) for key in panel.key_names)
     depths = sorted(itertools.product(*(range(len(d.levels)) for d in dimensions)), key=lambda ds: (sum(ds), ds))
     built: list[Level] = []
@@ -144,7 +146,9 @@ def _dimension(panel: Panel, key: str, attributes: list[str]) -> Dimension:
         table = known[attribute]
         missing = next((k for k in keys if not table.get(k)), None)
         if missing is not None:
-            raise StructureError(f"{key} {missing!r} has no {attribute}; every {key} needs one to be put in the structure.")
+            raise StructureError(
+                f"{key} {missing!r} has no {attribute}; every {key} needs one to be put in the structure."
+            )
         paths.append([(*path, table[k]) for path, k in zip(paths[-1], keys, strict=True)])
     paths.append([(*path, k) for path, k in zip(paths[-1], keys, strict=True)])
     names: list[list[str]] = []
@@ -182,7 +186,7 @@ def aggregate_history(structure: Structure, values: NDArray[np.float64]) -> NDAr
 
 def filled_inside(values: NDArray[np.float64]) -> NDArray[np.float64]:
     """Straight lines across gaps between known values; what lies before the first or after the last stays missing."""
-    n, length = values.shape
+    _n, length = values.shape
     t = np.arange(length)
     seen = ~np.isnan(values)
     if seen.all():

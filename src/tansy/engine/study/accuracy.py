@@ -19,9 +19,9 @@ PUBLISHED = "published"
 
 @dataclass(frozen=True)
 class Judged:
-    """What came and what was forecast. actuals, published: [nodes, origins, H]; by_method: [nodes, methods, origins, H];
-    by_reconciliation: name -> [nodes, origins, H]; published_quantiles: [nodes, origins, Q, H]; scale: [nodes, origins],
-    the mean squared step of RMSSE; counts: [nodes, origins], where there was anything to forecast from."""
+    """What came and what was forecast. actuals, published: [nodes, origins, H]; by_method: [nodes, methods, origins,
+    H]; by_reconciliation: name -> [nodes, origins, H]; published_quantiles: [nodes, origins, Q, H]; scale: [nodes,
+    origins], the mean squared step of RMSSE; counts: [nodes, origins], where there was anything to forecast from."""
 
     methods: tuple[str, ...]
     actuals: Floats
@@ -129,8 +129,8 @@ def tabulate(judged: Judged, structure: Structure, probabilities: Floats) -> Tab
 
 
 def score_nodes(judged: Judged) -> tuple[Floats, Floats]:
-    """MAE, WAPE, RMSSE, gain and the number of origins that count: per node and method [nodes, methods, 5], and per node
-    for what is published [nodes, 5]. Gain is on the origins that a method shares with the seasonal naive."""
+    """MAE, WAPE, RMSSE, gain and the number of origins that count: per node and method [nodes, methods, 5], and per
+    node for what is published [nodes, 5]. Gain is on the origins that a method shares with the seasonal naive."""
     forecasts = np.concatenate([judged.by_method, judged.published[:, None]], axis=1)
     n, k = forecasts.shape[:2]
     scores = np.full((n, k, 5), np.nan)

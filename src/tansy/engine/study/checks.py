@@ -35,12 +35,22 @@ def check_forecast(structure: Structure, forecast: Floats, quantiles: Floats, no
     finite = np.isfinite(forecast[finest]).all(axis=1) & np.isfinite(quantiles[finest]).all(axis=(1, 2))
     covered = int(finite.sum())
     return [
-        Check("adds up", gap <= LARGEST_GAP, f"largest gap {gap:.1e} of the parent, over {structure.n_nodes:,} nodes"),
+        Check(
+            "adds up",
+            gap <= LARGEST_GAP,
+            f"largest gap {gap:.1e} of the parent, over {structure.n_nodes:,} nodes",
+        ),
         Check(
             "no negatives",
             negative == 0 or not nonnegative,
-            f"{negative:,} negative values" if nonnegative else f"{negative:,} negative values, which the recipe allows",
+            f"{negative:,} negative values"
+            if nonnegative
+            else f"{negative:,} negative values, which the recipe allows",
         ),
         Check("bands ordered", crossed == 0, f"{crossed:,} nodes with crossing bands"),
-        Check("every series covered", covered == structure.n_series, f"{covered:,} of {structure.n_series:,} series"),
+        Check(
+            "every series covered",
+            covered == structure.n_series,
+            f"{covered:,} of {structure.n_series:,} series",
+        ),
     ]

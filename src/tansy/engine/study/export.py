@@ -29,16 +29,19 @@ def forecast_table(
     quantiles: Floats,
     probabilities: Floats,
 ) -> pl.DataFrame:
-    """A row per node and lead. key_columns: per key, what the node is on it. mean: [nodes, H]; quantiles: [nodes, Q, H]."""
+    """A row per node and lead. key_columns: per key, what the node is on it. mean: [nodes, H]; quantiles: [nodes, Q,
+    H]."""
     n, horizon = mean.shape
-    columns: dict[str, Any] = {key: np.repeat(np.array(values, dtype=object), horizon) for key, values in key_columns.items()}
+    columns: dict[str, Any] = {
+        key: np.repeat(np.array(values, dtype=object), horizon) for key, values in key_columns.items()
+    }
     columns["node"] = np.repeat(np.array(nodes, dtype=object), horizon)
     columns["period"] = np.tile(np.array(periods, dtype=object), n)
     columns["lead"] = np.tile(np.arange(1, horizon + 1, dtype=np.int32), n)
     columns["mean"] = mean.ravel()
     for q, p in enumerate(probabilities):
         columns[probability_name(float(p))] = quantiles[:, q].ravel()
-    texts = {name: pl.String for name in (*key_columns, "node", "period")}
+    texts = dict.fromkeys((*key_columns, "node", "period"), pl.String)
     return pl.DataFrame(columns, schema_overrides=texts)
 
 
@@ -49,7 +52,8 @@ def node_keys(study: Study) -> dict[str, list[str]]:
     for d, dimension in enumerate(structure.dimensions):
         depths = np.array([level.depths[d] for level in structure.levels])[structure.level_of]
         columns[dimension.key] = [
-            dimension.codes[depth][value] for depth, value in zip(depths.tolist(), structure.values[:, d].tolist(), strict=True)
+            dimension.codes[depth][value]
+            for depth, value in zip(depths.tolist(), structure.values[:, d].tolist(), strict=True)
         ]
     return columns
 

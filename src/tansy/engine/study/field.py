@@ -22,7 +22,10 @@ def tree(dimension: Dimension) -> tuple[list[dict[str, Any]], dict[tuple[int, in
     for depth, parents in enumerate(dimension.parents, start=1):
         for value, parent in enumerate(parents.tolist()):
             children.setdefault((depth - 1, parent), []).append((depth, value))
-    counts = [np.bincount(member, minlength=len(names)) for member, names in zip(dimension.member, dimension.names, strict=True)]
+    counts = [
+        np.bincount(member, minlength=len(names))
+        for member, names in zip(dimension.member, dimension.names, strict=True)
+    ]
     rows: list[dict[str, Any]] = []
     row_of: dict[tuple[int, int], int] = {}
     todo: list[tuple[tuple[int, int], int]] = [((0, 0), -1)]
@@ -53,14 +56,21 @@ def sheet(study: Study) -> dict[str, Any]:
     structure = study.structure
     rows, row_of = tree(structure.dimensions[0])
     two = len(structure.dimensions) > 1
-    columns, column_of = tree(structure.dimensions[1]) if two else ([{"name": "All", "depth": 0, "parent": -1, "series": structure.n_series}], {(0, 0): 0})
+    columns, column_of = (
+        tree(structure.dimensions[1])
+        if two
+        else ([{"name": "All", "depth": 0, "parent": -1, "series": structure.n_series}], {(0, 0): 0})
+    )
     depths = np.array([level.depths for level in structure.levels])[structure.level_of]
     shown = np.nonzero((depths[:, 2:] == 0).all(axis=1))[0]
     pictures = sparks(study.history, study.forecast, study.timeline.season_length)
     scores = np.where(np.isfinite(study.node_scores), study.node_scores, np.nan)
 
     def at(d: int, lookup: dict[tuple[int, int], int]) -> list[int]:
-        return [lookup[depth, value] for depth, value in zip(depths[shown, d].tolist(), structure.values[shown, d].tolist(), strict=True)]
+        return [
+            lookup[depth, value]
+            for depth, value in zip(depths[shown, d].tolist(), structure.values[shown, d].tolist(), strict=True)
+        ]
 
     def rounded(k: int, digits: int) -> list[float | None]:
         return [None if np.isnan(v) else round(float(v), digits) for v in scores[shown, k]]
@@ -83,7 +93,8 @@ def trails(structure: Structure) -> list[list[list[dict[str, Any]]]]:
     """For every node and dimension, the way from "all" to the node: names, and the node with the rest held fixed."""
     level_at = {level.depths: i for i, level in enumerate(structure.levels)}
     node_at = {
-        (i, *values): node for node, (i, values) in enumerate(zip(structure.level_of.tolist(), structure.values.tolist(), strict=True))
+        (i, *values): node
+        for node, (i, values) in enumerate(zip(structure.level_of.tolist(), structure.values.tolist(), strict=True))
     }
     found = []
     for i, values in zip(structure.level_of.tolist(), structure.values.tolist(), strict=True):

@@ -37,8 +37,8 @@ _PLAIN_CANDIDATES = ("seasonal-naive", "naive", "mean", "drift", "ets(A,N,N)", "
 class Recipe:
     """What a study does. `data` is where the panel comes from when the study runs from files.
 
-    structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of the
-    backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
+    structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of
+    the backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
     levels: of the bands, in percent. ended_after: a series without a sale for so many periods is forecast as zero;
     0 switches this off.
     """
@@ -60,12 +60,16 @@ class Recipe:
             raise RecipeError("The recipe names no method under [methods] candidates.")
         for text in self.methods:
             parse(text)
-        for name, value, low in (("origins", self.origins, 1), ("step", self.step, 1), ("leads", self.leads, 1)):
+        for name, value, low in (
+            ("origins", self.origins, 1),
+            ("step", self.step, 1),
+            ("leads", self.leads, 1),
+        ):
             if not isinstance(value, int) or value < low:
                 raise RecipeError(f"[backtest] {name} must be a whole number of at least {low}, not {value!r}.")
         if self.reconciliation not in RECONCILIATIONS[1:]:
             raise RecipeError(
-                f"[reconciliation] method {self.reconciliation!r} is not known; choose {', '.join(RECONCILIATIONS[1:])}."
+                f"[reconciliation] method {self.reconciliation!r} is unknown; choose {', '.join(RECONCILIATIONS[1:])}."
             )
         if not self.levels or not all(0 < level < 100 for level in self.levels):
             raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [80, 95].")
@@ -105,7 +109,9 @@ def read_recipe(text: str) -> Recipe:
         if known is not None:
             unknown = set(entries) - known
             if unknown:
-                raise RecipeError(f"[{section}] has an unknown entry {min(unknown)!r}; known are {', '.join(sorted(known))}.")
+                raise RecipeError(
+                    f"[{section}] has an unknown entry {min(unknown)!r}; known are {', '.join(sorted(known))}."
+                )
     try:
         backtest = document["backtest"]
         reconciliation = document.get("reconciliation", {})

@@ -142,7 +142,10 @@ def run_study(
         base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
         sigma_now = _sigma_of_short(sigma_now, _pick(fits.criteria[..., 1], choice.final), base)
         forecast = _reconciled(structure, base, recipe.reconciliation, sigma_now, recipe.nonnegative, zero_now)
-        tested_base, sigma_at = _pick_at(fits.tested, choice.at_origin), _pick_at(fits.tested_sigma, choice.at_origin)
+        tested_base, sigma_at = (
+            _pick_at(fits.tested, choice.at_origin),
+            _pick_at(fits.tested_sigma, choice.at_origin),
+        )
         tested_by: dict[str, Floats] = {}
         for name in dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)):
             tested_by[name] = np.stack(

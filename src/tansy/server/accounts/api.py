@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
+from django.db.models import QuerySet
 from drf_spectacular.utils import extend_schema
 from rest_framework import generics, permissions, serializers, status
 from rest_framework.exceptions import AuthenticationFailed
@@ -79,8 +80,8 @@ class TokensView(generics.ListCreateAPIView):
     serializer_class = TokenSerializer
     pagination_class = None
 
-    def get_queryset(self):
-        return Token.objects.filter(user=self.request.user).order_by("-created_at")
+    def get_queryset(self) -> QuerySet[Token]:
+        return Token.objects.filter(user=self.request.user.pk).order_by("-created_at")
 
     @extend_schema(request=TokenSerializer, responses={201: NewTokenSerializer})
     def post(self, request: Request, *args, **kwargs) -> Response:
@@ -93,5 +94,5 @@ class TokensView(generics.ListCreateAPIView):
 class TokenView(generics.DestroyAPIView):
     serializer_class = TokenSerializer
 
-    def get_queryset(self):
-        return Token.objects.filter(user=self.request.user)
+    def get_queryset(self) -> QuerySet[Token]:
+        return Token.objects.filter(user=self.request.user.pk)

@@ -27,7 +27,7 @@ class TokenAuthentication(authentication.BaseAuthentication):
         return self.keyword
 
 
-class TokenScheme(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
+class TokenScheme(OpenApiAuthenticationExtension):
     target_class = TokenAuthentication
     name = "token"
 

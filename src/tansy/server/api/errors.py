@@ -41,7 +41,12 @@ def problem(error: Exception, context: dict[str, Any]) -> Response | None:
         field, messages = next(iter(errors.items()))
         first = messages[0] if isinstance(messages, list) else messages
         detail = f"{field}: {first}" if field not in ("", "non_field_errors") else str(first)
-    response.data = {"type": "about:blank", "status": response.status_code, "title": response.status_text, "detail": detail}
+    response.data = {
+        "type": "about:blank",
+        "status": response.status_code,
+        "title": response.status_text,
+        "detail": detail,
+    }
     if errors:
         response.data["errors"] = errors
     response.content_type = "application/problem+json"

@@ -28,9 +28,9 @@ class OptionsSerializer(serializers.Serializer):
     duplicates = serializers.ChoiceField(choices=DUPLICATES, required=False)
     day_first = serializers.BooleanField(required=False, allow_null=True)
 
-    def to_options(self) -> ReadOptions:
-        given = dict(self.validated_data)
-        return ReadOptions(**{**given, "keys": tuple(given.get("keys", ()))})
+
+def to_options(given: dict[str, Any]) -> ReadOptions:
+    return ReadOptions(**{**given, "keys": tuple(given.get("keys", ()))})
 
 
 class ExampleSerializer(serializers.Serializer):
@@ -168,7 +168,7 @@ class PreviewView(APIView):
         """What is understood of the upload with these decisions. Nothing is loaded."""
         fields = OptionsSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
-        return Response(services.preview(_upload(request, pk), fields.to_options()))
+        return Response(services.preview(_upload(request, pk), to_options(fields.validated_data)))
 
 
 class LoadView(APIView):
@@ -178,9 +178,8 @@ class LoadView(APIView):
         upload = _upload(request, pk)
         fields = NewPortfolioSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
-        options = OptionsSerializer(data=request.data["options"])
-        options.is_valid(raise_exception=True)
-        portfolio = services.load(upload, options.to_options(), fields.validated_data["name"], request.user)
+        options = to_options(fields.validated_data["options"])
+        portfolio = services.load(upload, options, fields.validated_data["name"], request.user)
         return Response(PortfolioSerializer(portfolio).data, status=status.HTTP_201_CREATED)
 
 

@@ -49,8 +49,8 @@ def hand_in(user: Any, sales: UploadedFile, attributes: Iterable[UploadedFile]) 
                 for chunk in file.chunks():
                     target.write(chunk)
             read_table(folder / name)
-        with (folder / names[0]).open("rb") as file:
-            upload.sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+        with (folder / names[0]).open("rb") as kept:
+            upload.sha256 = hashlib.file_digest(kept, "sha256").hexdigest()
         upload.save(update_fields=["sha256"])
     except Exception:
         discard(upload)
@@ -66,7 +66,9 @@ def discard(upload: Upload) -> None:
 def read(upload: Upload, options: ReadOptions) -> Reading:
     """Read an upload with the planner's decisions."""
     files = options.attribute_files or dict.fromkeys(upload.attribute_names, "")
-    return read_panel(folder_of(upload) / upload.file_name, replace(options, file=upload.file_name, attribute_files=files))
+    return read_panel(
+        folder_of(upload) / upload.file_name, replace(options, file=upload.file_name, attribute_files=files)
+    )
 
 
 def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
@@ -77,7 +79,10 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
     table = read_table(folder_of(upload) / upload.file_name, options.sheet)
     guess = guess_roles(table)
     found: dict[str, Any] = {
-        "columns": [{"name": name, "role": role.kind, "of": role.of, "reason": role.reason} for name, role in guess.roles.items()],
+        "columns": [
+            {"name": name, "role": role.kind, "of": role.of, "reason": role.reason}
+            for name, role in guess.roles.items()
+        ],
         "rows": _first_rows(table),
         "n_rows": table.height,
         "layout": guess.layout,

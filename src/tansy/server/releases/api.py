@@ -150,7 +150,9 @@ class RowsView(APIView):
         """Rows of a release. Any column can be a filter: ?product=P1001&store=HC02&lead=1."""
         release = get_object_or_404(Release, pk=pk)
         query: dict[str, Any] = request.query_params.dict()
-        start, limit = (self._whole(query.pop(name, default), name) for name, default in (("start", "0"), ("limit", str(_PAGE))))
+        start, limit = (
+            self._whole(query.pop(name, default), name) for name, default in (("start", "0"), ("limit", str(_PAGE)))
+        )
         count, rows = services.rows(release, query, start, min(limit, _PAGE))
         return Response({"release": release.number, "count": count, "rows": rows})
 

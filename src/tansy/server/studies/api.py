@@ -41,7 +41,17 @@ class StudySerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Study
-        fields = ["id", "portfolio", "portfolio_name", "name", "made_by", "made_at", "n_series", "last_period", "run"]
+        fields = [
+            "id",
+            "portfolio",
+            "portfolio_name",
+            "name",
+            "made_by",
+            "made_at",
+            "n_series",
+            "last_period",
+            "run",
+        ]
         read_only_fields = fields
 
     def get_last_period(self, study: Study) -> str:
@@ -55,7 +65,7 @@ class NewStudySerializer(serializers.Serializer):
 class TreeRowSerializer(serializers.Serializer):
     name = serializers.CharField()
     depth = serializers.IntegerField()
-    parent = serializers.IntegerField()
+    parent = serializers.IntegerField()  # type: ignore[assignment]  # a field of that name hides DRF's attribute
     series = serializers.IntegerField()
 
 
@@ -158,9 +168,7 @@ class AccuracySerializer(serializers.Serializer):
     methods = serializers.ListField(child=serializers.CharField())
     reconciliations = serializers.ListField(child=serializers.CharField())
     bands = serializers.ListField(child=serializers.FloatField())
-    by_method = serializers.ListField(
-        child=serializers.ListField(child=serializers.ListField(child=NullableFloats()))
-    )
+    by_method = serializers.ListField(child=serializers.ListField(child=serializers.ListField(child=NullableFloats())))
     by_reconciliation = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
     coverage = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
     chosen = serializers.DictField(child=serializers.IntegerField())
@@ -190,7 +198,9 @@ class PortfolioStudiesView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Make a study and put it in the queue."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
-        text = request.data.get("recipe")
+        fields = NewStudySerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        text = fields.validated_data.get("recipe")
         study = services.make(portfolio, request.user, read_recipe(text) if text else None)
         return Response(StudySerializer(study).data, status=status.HTTP_201_CREATED)
 
@@ -289,7 +299,14 @@ def _bands(quantiles: np.ndarray, levels: list[float]) -> list[dict[str, Any]]:
 
 def _score(method: str, row: np.ndarray) -> dict[str, Any]:
     mae, wape, rmsse, gain = _list(row[:4])
-    return {"method": method, "mae": mae, "wape": wape, "rmsse": rmsse, "gain": gain, "origins": int(np.nan_to_num(row[4]))}
+    return {
+        "method": method,
+        "mae": mae,
+        "wape": wape,
+        "rmsse": rmsse,
+        "gain": gain,
+        "origins": int(np.nan_to_num(row[4])),
+    }
 
 
 class NodeView(APIView):
@@ -314,7 +331,9 @@ class NodeView(APIView):
         parameters = []
         if node.chosen >= 0:
             names = result.parameter_names[node.chosen]
-            parameters = [{"name": name, "value": float(values[i])} for i, name in enumerate(names) if np.isfinite(values[i])]
+            parameters = [
+                {"name": name, "value": float(values[i])} for i, name in enumerate(names) if np.isfinite(values[i])
+            ]
         origins = []
         origin_wape = _list(unpack(node.origin_wape))
         for o, n_seen in enumerate(result.seen_at):

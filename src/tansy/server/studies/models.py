@@ -67,7 +67,9 @@ class Run(models.Model):
     class Meta:
         constraints = [
             models.UniqueConstraint(
-                fields=["study"], condition=models.Q(state__in=["queued", "running"]), name="one_open_run_per_study"
+                fields=["study"],
+                condition=models.Q(state__in=["queued", "running"]),
+                name="one_open_run_per_study",
             ),
         ]
 
@@ -163,5 +165,5 @@ def pack(values: NDArray[Any]) -> bytes:
     return np.ascontiguousarray(values, dtype="<f8").tobytes()
 
 
-def unpack(packed: bytes, *shape: int) -> NDArray[np.float64]:
+def unpack(packed: bytes | memoryview, *shape: int) -> NDArray[np.float64]:
     return np.frombuffer(packed, dtype="<f8").reshape(shape or -1)

@@ -35,7 +35,8 @@ _REPORT_EVERY = 0.5  # seconds
 def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: str = "") -> Study:
     """A study with its first run in the queue; both or neither.
 
-    Without a recipe, the default one for this history. Raises RecipeError or NotationError where the recipe cannot be run.
+    Without a recipe, the default one for this history. Raises RecipeError or NotationError where the recipe cannot
+    be run.
     """
     load = portfolio.load
     if recipe is None:
@@ -115,7 +116,10 @@ def carry_out(run: Run) -> None:
         run.end(Run.State.FAILED, str(error))
         return
     except Exception as error:
-        run.end(Run.State.FAILED, f"Something went wrong that is not your doing ({type(error).__name__}: {error}).")
+        run.end(
+            Run.State.FAILED,
+            f"Something went wrong that is not your doing ({type(error).__name__}: {error}).",
+        )
         raise
     shutil.rmtree(work_folder(study), ignore_errors=True)
 
@@ -195,7 +199,11 @@ def accuracy_json(found: Findings) -> dict[str, Any]:
 
     return {
         "levels": [
-            {"name": name, "n_nodes": levels[i]["n_nodes"] if i < len(levels) else found.structure.n_nodes, "cells": int(tables.cells[i])}
+            {
+                "name": name,
+                "n_nodes": levels[i]["n_nodes"] if i < len(levels) else found.structure.n_nodes,
+                "cells": int(tables.cells[i]),
+            }
             for i, name in enumerate(tables.level_names)
         ],
         "measures": list(MEASURES),

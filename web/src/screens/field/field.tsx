@@ -23,7 +23,8 @@ import {
 } from './tree';
 
 const ROW = 40;
-const COLUMN = 75;
+const NARROWEST = 75;
+const WIDEST = 118;
 const NAMES = 172;
 const HEAD = 30;
 
@@ -44,6 +45,19 @@ export function Field() {
   }
   if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
   return <FieldSheet sheet={data.data} />;
+}
+
+/** Width of an element, followed as it changes. */
+function useWidth(ref: React.RefObject<HTMLElement | null>): number {
+  const [width, setWidth] = useState(0);
+  useEffect(() => {
+    const element = ref.current;
+    if (!element) return;
+    const observer = new ResizeObserver(() => setWidth(element.clientWidth));
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, [ref]);
+  return width;
 }
 
 function toggled(set: ReadonlySet<number>, value: number): Set<number> {
@@ -72,6 +86,8 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     column: Math.min(focus.column, columns.length - 1),
   };
   const scroller = useRef<HTMLDivElement>(null);
+  const width = useWidth(scroller);
+  const column = Math.max(NARROWEST, Math.min(WIDEST, Math.floor((width - NAMES - 24) / columns.length)));
   const down = useVirtualizer({
     count: rows.length,
     getScrollElement: () => scroller.current,
@@ -84,11 +100,13 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     horizontal: true,
     count: columns.length,
     getScrollElement: () => scroller.current,
-    estimateSize: () => COLUMN,
+    estimateSize: () => column,
     overscan: 3,
     scrollMargin: NAMES,
     scrollPaddingStart: NAMES + 4,
   });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: columns are measured anew when their width changes
+  useEffect(() => across.measure(), [column]);
   const open = useCallback(
     (node: number) => navigate(`/p/${portfolio}/s/${study}/series/${node}`),
     [navigate, portfolio, study],
@@ -97,10 +115,10 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     performance.mark('field-painted');
   }, []);
 
-  const move = (row: number, column: number) => {
+  const move = (row: number, place: number) => {
     const next = {
       row: Math.max(0, Math.min(rows.length - 1, row)),
-      column: Math.max(0, Math.min(columns.length - 1, column)),
+      column: Math.max(0, Math.min(columns.length - 1, place)),
     };
     setFocus(next);
     down.scrollToIndex(next.row);
@@ -120,13 +138,13 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     };
     const to = moves[event.key];
     const row = rows[here.row] ?? 0;
-    const column = columns[here.column] ?? 0;
+    const place = columns[here.column] ?? 0;
     if (to) move(...to);
     else if (event.key === 'Enter') {
-      const cell = at(row, column);
+      const cell = at(row, place);
       if (cell !== undefined) open(sheet.node[cell] ?? 0);
     } else if (event.key === ' ' && event.shiftKey) {
-      if (hasChildren(sheet.columns, column)) setOpenColumns(toggled(openColumns, column));
+      if (hasChildren(sheet.columns, place)) setOpenColumns(toggled(openColumns, place));
     } else if (event.key === ' ') {
       if (hasChildren(sheet.rows, row)) setOpenRows(toggled(openRows, row));
     } else return;
@@ -186,7 +204,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
           <div
             style={{
               height: rows.length * ROW + HEAD,
-              width: columns.length * COLUMN + NAMES + 8,
+              width: columns.length * column + NAMES + 8,
               position: 'relative',
             }}
           >
@@ -194,15 +212,16 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
             {/* biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus */}
             <div role="row" className="sticky top-0 z-2 bg-base-100" style={{ height: HEAD }}>
               {across.getVirtualItems().map((item) => {
-                const column = columns[item.index] ?? 0;
+                const place = columns[item.index] ?? 0;
                 return (
                   <ColumnHead
-                    key={column}
+                    key={place}
                     sheet={sheet}
-                    column={column}
+                    column={place}
                     left={item.start}
-                    open={openColumns.has(column)}
-                    toggle={() => setOpenColumns(toggled(openColumns, column))}
+                    width={column}
+                    open={openColumns.has(place)}
+                    toggle={() => setOpenColumns(toggled(openColumns, place))}
                   />
                 );
               })}
@@ -221,14 +240,15 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
                   style={{ top: item.start, height: ROW, width: '100%' }}
                 >
                   {across.getVirtualItems().map((col) => {
-                    const column = columns[col.index] ?? 0;
-                    const cell = at(row, column);
+                    const place = columns[col.index] ?? 0;
+                    const cell = at(row, place);
                     const current = item.index === here.row && col.index === here.column;
                     return (
                       <Cell
-                        key={column}
+                        key={place}
                         id={`cell-${item.index}-${col.index}`}
                         left={col.start}
+                        width={column}
                         current={current}
                         value={cell === undefined ? undefined : sheet[lens][cell]}
                         lens={lens}
@@ -307,12 +327,14 @@ function ColumnHead({
   sheet,
   column,
   left,
+  width,
   open,
   toggle,
 }: {
   sheet: Sheet;
   column: number;
   left: number;
+  width: number;
   open: boolean;
   toggle: () => void;
 }) {
@@ -325,7 +347,7 @@ function ColumnHead({
     <div
       role="columnheader"
       className={`absolute flex items-center text-xs ${folds ? 'font-semibold' : 'text-second'}`}
-      style={{ left, width: COLUMN, height: HEAD }}
+      style={{ left, width, height: HEAD }}
     >
       {folds && <Fold open={open} name={line.name} toggle={toggle} />}
       <span className={`truncate ${folds ? '' : 'pl-1'}`} title={line.name}>
@@ -338,6 +360,7 @@ function ColumnHead({
 const Cell = memo(function Cell({
   id,
   left,
+  width,
   current,
   value,
   lens,
@@ -349,6 +372,7 @@ const Cell = memo(function Cell({
 }: {
   id: string;
   left: number;
+  width: number;
   current: boolean;
   value: number | null | undefined;
   lens: Lens;
@@ -358,7 +382,10 @@ const Cell = memo(function Cell({
   node: number | undefined;
   open: (node: number) => void;
 }) {
-  const paths = useMemo(() => (spark ? sparkPaths(spark, nPast, 66, 18) : undefined), [spark, nPast]);
+  const paths = useMemo(
+    () => (spark ? sparkPaths(spark, nPast, width - 9, 18) : undefined),
+    [spark, nPast, width],
+  );
   const shade = tint(lens, value);
   const text = lensText(lens, value);
   return (
@@ -376,7 +403,7 @@ const Cell = memo(function Cell({
       }`}
       style={{
         left,
-        width: COLUMN,
+        width,
         height: ROW,
         background: node === undefined ? undefined : shade ? `var(--lens-${shade})` : 'var(--color-base-200)',
       }}
@@ -384,7 +411,7 @@ const Cell = memo(function Cell({
       {paths && (
         <svg
           className="absolute top-[6px] left-[4px] overflow-visible"
-          width="66"
+          width={width - 9}
           height="18"
           fill="none"
           aria-hidden="true"

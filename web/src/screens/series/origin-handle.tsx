@@ -83,7 +83,7 @@ export function OriginHandle({
             key={tick.index}
             data-origin={origins[tick.index]?.period}
             title={`forecast as of ${origins[tick.index]?.period}`}
-            className={`absolute rotate-45 border ${
+            className={`absolute border ${
               tick.index === chosen
                 ? 'size-3 border-secondary bg-secondary'
                 : 'size-2 border-base-content bg-base-100'

@@ -18,7 +18,8 @@ MAX_ATTEMPTS = 3
 def take_up_again() -> int:
     """What a killed worker left RUNNING goes back to the queue, at most three times; returns how many did."""
     Run.objects.filter(state=Run.State.RUNNING, attempts__gte=MAX_ATTEMPTS).update(
-        state=Run.State.FAILED, message=f"The worker died {MAX_ATTEMPTS} times during this run; it is not tried again."
+        state=Run.State.FAILED,
+        message=f"The worker died {MAX_ATTEMPTS} times during this run; it is not tried again.",
     )
     return DBTaskResult.objects.running().update(status="READY", started_at=None)
 
