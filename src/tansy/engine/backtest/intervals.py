@@ -91,8 +91,10 @@ def _offsets(z: Floats, group: Integers, p: Floats) -> Floats:
 
 
 def _smooth(growth: Floats) -> Floats:
-    """Running mean over three leads; an unknown or zero lead takes the mean of the others."""
+    """Running mean over three leads, the first and last as they are; an unknown or zero lead takes the mean of the
+    others."""
     usable = growth > 0.0
     filled = np.where(usable, growth, growth[usable].mean() if usable.any() else 1.0)
-    padded = np.concatenate([filled[:1], filled, filled[-1:]])
-    return (padded[:-2] + padded[1:-1] + padded[2:]) / 3.0
+    smooth = filled.copy()
+    smooth[1:-1] = (filled[:-2] + filled[1:-1] + filled[2:]) / 3.0
+    return smooth

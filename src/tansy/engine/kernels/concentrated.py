@@ -22,18 +22,19 @@ from tansy.engine.kernels.recursions import arma_errors, coefficients_from_parti
 SMOOTHING = 0
 ARIMA = 1
 
-SMOOTHING_BOUND = 9.0  # logistic(9) = 0.9999
-ARIMA_BOUND = 5.0  # tanh(5) = 0.9999
+# The box that each family is searched in, and the longest step. Smoothing: every weight as a share of the range that
+# the weights before it leave open. ARIMA: partial autocorrelations before tanh, tanh(5) = 0.9999.
+_BOXES = ((1e-6, 1.0 - 1e-6, 0.3), (-5.0, 5.0, 2.0))
 
 
 @njit(**KERNEL)
-def _between(raw, low, high):
-    return low + (high - low) / (1.0 + math.exp(-raw))
+def _between(share, low, high):
+    return low + (high - low) * share
 
 
 @njit(**KERNEL)
 def smoothing_weights(raw, has_trend, damped, m, fixed, weights):
-    """Unbounded numbers -> (alpha, beta, gamma, phi) in the region of `methods.md`; a number in `fixed` stays."""
+    """Shares of their ranges -> (alpha, beta, gamma, phi) in the region of `methods.md`; a number in `fixed` stays."""
     i = 0
     if math.isnan(fixed[0]):
         weights[0] = _between(raw[i], 0.0, 1.0)
@@ -148,8 +149,9 @@ def _value(raw, problem, work):
 
 
 @njit(**KERNEL)
-def _minimise(raw, bound, problem, work):
+def _minimise(raw, box, problem, work):
     """Search from `raw`, which is changed in place to the optimum; returns the least value."""
+    low, high, longest = box
     n = len(raw)
     best = _value(raw, problem, work)
     if n == 0:
@@ -160,6 +162,7 @@ def _minimise(raw, bound, problem, work):
     direction = np.zeros(n)
     step = np.zeros(n)
     trial = np.zeros(n)
+    held = np.zeros(n, dtype=np.bool_)
     h = 1e-5
     for iteration in range(60):
         for i in range(n):
@@ -172,28 +175,28 @@ def _minimise(raw, bound, problem, work):
             gradient[i] = (up - best) / h
         largest = 0.0
         for i in range(n):
-            free = abs(raw[i]) < bound or raw[i] * gradient[i] > 0.0
-            if not free:
-                gradient[i] = 0.0
-            largest = max(largest, abs(gradient[i]))
+            held[i] = (raw[i] <= low and gradient[i] > 0.0) or (raw[i] >= high and gradient[i] < 0.0)
+            if not held[i]:
+                largest = max(largest, abs(gradient[i]))
         if largest < 2e-3:
             break
         if iteration > 0:
             learn_curvature(inverse_hessian, step, gradient - before, iteration == 1)
         else:
             for i in range(n):
-                inverse_hessian[i, i] = 1.0 / max(1.0, largest)
-        slope = descend(inverse_hessian, gradient, direction, 2.0)
+                inverse_hessian[i, i] = 0.3 * longest / largest
+        descend(inverse_hessian, gradient, held, direction, longest)
         length = 1.0
         value = best
         for _ in range(14):
+            slope = 0.0  # along the step as the box lets it be
             for i in range(n):
-                trial[i] = min(bound, max(-bound, raw[i] + length * direction[i]))
+                trial[i] = min(high, max(low, raw[i] + length * direction[i]))
+                slope += gradient[i] * (trial[i] - raw[i])
             value = _value(trial, problem, work)
-            if value <= best + 1e-4 * length * slope:
+            if value <= best + 1e-4 * slope:
                 break
-            curvature = value - best - length * slope
-            length = min(0.5 * length, max(0.1 * length, -0.5 * slope * length * length / curvature))
+            length *= min(0.5, max(0.1, -0.5 * slope / (value - best - slope)))
         if not value < best:
             break
         gained = best - value
@@ -508,7 +511,7 @@ def fit_batch(
     k_x = regressors.shape[1]
     n_free = first_raw.shape[1]
     _, _, _m, p, q = shape
-    bound = SMOOTHING_BOUND if family == SMOOTHING else ARIMA_BOUND
+    box = _BOXES[family]
     weights = np.zeros(4)
     ar = np.zeros(p)
     ma = np.zeros(q)
@@ -547,7 +550,7 @@ def fit_batch(
         for i in range(1 if is_warm else first_raw.shape[0]):
             for j in range(n_free):
                 raw[j] = warm[s, j] if is_warm else first_raw[i, j]
-            value = _minimise(raw, bound, problem, work)
+            value = _minimise(raw, box, problem, work)
             if value < best or i == 0:
                 best = value
                 for j in range(n_free):
@@ -623,11 +626,12 @@ def fit_batch(
         up_parameters = np.empty(n_parameters)
         down_parameters = np.empty(n_parameters)
         for i in range(n_free):
+            rise = 0.0
             for side in range(2):
                 for j in range(n_free):
                     raw[j] = found[j]
                 raw[i] += step if side == 0 else -step
-                _value(raw, problem, work)
+                rise += (1.0 if side == 0 else -1.0) * _value(raw, problem, work)
                 _solve(gram, k, dropped, solution)
                 _forecast(
                     family, shape, n_differences, has_mean, weights, ar, states, plain, regressors, start, end, length,
@@ -653,3 +657,6 @@ def fit_batch(
                     total += first * second * _value(raw, problem, work)
                 curvature[s, i, other] = total / (8.0 * step * step)
                 curvature[s, other, i] = curvature[s, i, other]
+            # At a bound the likelihood falls off like exp(-g u), whose second moment is 2 / g^2; inside, g is zero.
+            slope = rise / (4.0 * step)
+            curvature[s, i, i] += 0.5 * slope * slope

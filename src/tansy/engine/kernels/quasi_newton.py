@@ -6,31 +6,28 @@ from tansy.engine.kernels.options import KERNEL
 
 
 @njit(**KERNEL)
-def descend(inverse_hessian, gradient, direction, longest):
-    """Write the quasi-Newton direction, no component longer than `longest`; return its slope (negative)."""
+def descend(inverse_hessian, gradient, held, direction, longest):
+    """Write the quasi-Newton direction among what is not `held`, no component longer than `longest`."""
     n = len(gradient)
     slope = 0.0
     for i in range(n):
         d = 0.0
         for j in range(n):
-            d -= inverse_hessian[i, j] * gradient[j]
+            if not held[i] and not held[j]:
+                d -= inverse_hessian[i, j] * gradient[j]
         direction[i] = d
         slope += d * gradient[i]
     if not slope < 0.0:  # lost positive definiteness: start again from steepest descent
-        slope = 0.0
         for i in range(n):
             for j in range(n):
                 inverse_hessian[i, j] = 1.0 if i == j else 0.0
-            direction[i] = -gradient[i]
-            slope -= gradient[i] * gradient[i]
+            direction[i] = 0.0 if held[i] else -gradient[i]
     largest = 0.0
     for i in range(n):
         largest = max(largest, abs(direction[i]))
     if largest > longest:
         for i in range(n):
             direction[i] *= longest / largest
-        slope *= longest / largest
-    return slope
 
 
 @njit(**KERNEL)

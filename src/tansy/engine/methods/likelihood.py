@@ -13,10 +13,11 @@ from tansy.engine.methods.fits import Batch, Fits, Floats, Uncertainty
 from tansy.engine.methods.notation import Form
 from tansy.engine.timeline import PERIODS_PER_YEAR
 
-# Where searches start: slow and quick smoothing; damped trends need the second start (`numerics.md`, trap 5).
+# Where searches start, as shares of each weight's range: slow and quick smoothing. Damped trends need the second start
+# (`numerics.md`, trap 5).
 _SMOOTHING_STARTS = (
-    {"alpha": -1.5, "beta": -2.5, "gamma": -2.0, "phi": 0.5},
-    {"alpha": 0.5, "beta": 0.0, "gamma": 0.0, "phi": 1.5},
+    {"alpha": 0.2, "beta": 0.1, "gamma": 0.1, "phi": 0.6},
+    {"alpha": 0.6, "beta": 0.5, "gamma": 0.5, "phi": 0.9},
 )
 
 

@@ -1,0 +1,253 @@
+"""Measures by their definitions, choice, bands, and whole studies on made-up series."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.choice import choose
+from tansy.engine.backtest.intervals import calibrate, groups, probabilities
+from tansy.engine.backtest.measures import mean_square_step
+from tansy.engine.backtest.origins import origins
+from tansy.engine.backtest.score import Forecasts, score
+from tansy.engine.errors import RecipeError, Stopped
+from tansy.engine.panel import Panel
+from tansy.engine.study.checks import check_forecast
+from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
+from tansy.engine.study.run import Study, fingerprint, run_study
+from tansy.engine.study.store import FolderStore
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+
+
+def test_measures_are_their_definitions() -> None:
+    train = np.array([[0.0, 0.0, 4.0, 6.0, 5.0, 9.0]])
+    actual = np.array([[10.0, 0.0, 8.0, np.nan]])
+    mean = np.array([[8.0, 1.0, 12.0, 5.0]])
+    quantiles = {0.1: np.array([[6.0, 0.0, 9.0, 1.0]]), 0.9: np.array([[11.0, 2.0, 14.0, 9.0]])}
+    pooled, (each,) = score(Forecasts(actual, mean, quantiles, train), 2)
+    e = np.array([2.0, -1.0, -4.0])
+    a = np.array([10.0, 0.0, 8.0])
+    assert each["ME"] == pytest.approx(-1.0)
+    assert each["MAE"] == pytest.approx(7 / 3)
+    assert each["MSE"] == pytest.approx(7.0)
+    assert each["MAPE"] == pytest.approx(100 * (0.2 + 0.5) / 2)
+    assert each["sMAPE"] == pytest.approx(200 * np.mean([2 / 18, 1 / 1, 4 / 20]))
+    assert each["WAPE"] == pytest.approx(100 * 7 / 18)
+    assert each["MASE"] == pytest.approx((7 / 3) / np.mean([4, 6, 1, 3]))
+    # from the first non-zero value: 4, 6, 5, 9
+    assert each["RMSSE"] == pytest.approx(np.sqrt(7 / np.mean([4, 1, 16])))
+    assert each["theil_u"] == pytest.approx(np.sqrt(7 / np.mean((a - 9) ** 2)))
+    low, high = np.array([6, 0, 9]), np.array([11, 2, 14])
+    assert each["pinball"] == {
+        "0.1": pytest.approx(np.mean([0.4, 0.0, 0.9])),
+        "0.9": pytest.approx(np.mean([0.1, 0.2, 0.6])),
+    }
+    assert each["coverage"] == {"80": pytest.approx(2 / 3)}
+    assert each["interval_score"] == {"80": pytest.approx(np.mean(high - low + 10 * np.maximum(low - a, 0)))}
+    assert pooled["WAPE"] == each["WAPE"] and e.mean() == pooled["ME"]
+
+
+def test_undefined_measures_are_none() -> None:
+    _, (each,) = score(Forecasts(np.zeros((1, 2)), np.ones((1, 2)), {}, np.zeros((1, 5))), 4)
+    assert each["MAPE"] is None and each["WAPE"] is None and each["MASE"] is None and each["RMSSE"] is None
+
+
+def test_scale_of_rmsse_starts_at_the_first_non_zero_value() -> None:
+    found = mean_square_step(np.array([[0, 0, 3, 5], [np.nan, 2, 2, 4], [0, 0, 0, 7]], dtype=float))
+    np.testing.assert_allclose(found, [4.0, 2.0, np.nan])
+
+
+def test_origins_leave_the_longest_lead_to_be_judged_on() -> None:
+    assert origins(100, 3, 10, 13) == [67, 77, 87]
+    with pytest.raises(RecipeError, match="at least 35 periods"):
+        origins(30, 3, 10, 13)
+
+
+def test_choice_is_least_error_and_each_origin_is_judged_by_the_others() -> None:
+    # method 1 is better over all; without its worst origin, the last, method 0 would be
+    squares = np.array([[[0.1, 1.5, 3.0], [1.0, 1.0, 1.0]]])
+    everywhere = np.ones((1, 2, 3), dtype=bool)
+    choice = choose(squares, everywhere, everywhere[:, :, 0])
+    assert choice.final[0] == 1
+    assert choice.at_origin.tolist() == [[1, 1, 0]]
+
+
+def test_choice_does_not_favour_a_method_that_missed_the_hard_origin() -> None:
+    # method 2 was only tried at the easy origin, where it was worse than the others
+    squares = np.array([[[9.0, 1.0], [8.0, 1.1], [np.nan, 1.5]]])
+    choice = choose(squares, ~np.isnan(squares), np.ones((1, 3), dtype=bool))
+    assert choice.final[0] == 1
+
+
+def test_a_tie_goes_to_the_simpler_and_a_series_without_tests_to_the_simplest() -> None:
+    squares = np.full((2, 2, 2), np.nan)
+    squares[0] = 1.0
+    defined = np.ones((2, 2), dtype=bool)
+    defined[1, 0] = False
+    choice = choose(squares, ~np.isnan(squares), defined)
+    assert choice.final.tolist() == [0, 1]
+    assert choice.was_tested.tolist() == [True, False]
+
+
+def test_bands_cover_fresh_errors_of_any_shape() -> None:
+    """Skewed errors that grow with the lead, nodes of very different noise: coverage on errors not used for the bands."""
+    rng = np.random.default_rng(0)
+    n, n_origins, horizon = 400, 6, 8
+    scale = rng.lognormal(0, 1, n)
+    growth = np.sqrt(np.arange(1, horizon + 1))
+
+    def draw(k: int) -> Floats:
+        return (rng.gamma(2.0, 1.0, (n, k, horizon)) - 2.0) * scale[:, None, None] * growth
+
+    sigma = np.repeat(scale[:, None], n_origins, axis=1)
+    p = probabilities([80, 95])
+    np.testing.assert_allclose(p, [0.025, 0.1, 0.9, 0.975])
+    bands = calibrate(draw(n_origins), sigma, scale, np.zeros(n, dtype=int), p)
+    fresh = draw(20)
+    for low, high, level in ((0, 3, 0.95), (1, 2, 0.80)):
+        inside = (fresh >= bands.now[:, None, low]) & (fresh <= bands.now[:, None, high])
+        # 19,200 errors behind the quantiles, 64,000 judged; the series' own factors are estimated from 48 errors each
+        np.testing.assert_allclose(inside.mean(), level, atol=0.015)
+        np.testing.assert_allclose(inside.mean(axis=(0, 1)), level, atol=0.03)
+    assert (np.diff(bands.now, axis=1) >= 0).all()
+
+
+def test_small_levels_share_a_group() -> None:
+    level_of = np.array([0] + [1] * 5 + [2] * 80)
+    assert len(set(groups(level_of, 3)[:6])) == 1
+    assert groups(level_of, 3)[-1] != groups(level_of, 3)[0]
+
+
+def made_up_panel(seed: int = 0, n_weeks: int = 150) -> Panel:
+    """Twelve products in three stores with a plain yearly season, one of them new and one ended."""
+    rng = np.random.default_rng(seed)
+    pairs = [(f"p{p:02d}", f"s{s}") for p in range(12) for s in range(3)]
+    t = np.arange(n_weeks)
+    season = 1 + 0.6 * np.sin(2 * np.pi * t / 52.18)
+    values = rng.poisson(rng.lognormal(2.5, 0.7, len(pairs))[:, None] * season[None, :]).astype(float)
+    values[3, : n_weeks - 10] = np.nan
+    values[7, 60:] = 0.0
+    values[11, 100] = np.nan
+    keys = {"product": [p for p, _ in pairs], "store": [s for _, s in pairs]}
+    attributes = {"product": {"group": {p: f"g{int(p[1:]) % 3}" for p, _ in pairs}}}
+    return Panel(Timeline("W", 2800, n_weeks, 52), ("product", "store"), keys, values, attributes)
+
+
+RECIPE = Recipe(
+    name="test",
+    structure={"product": ["group"]},
+    methods=("seasonal-naive", "mean", "ets(A,N,N)", "arima(1,0,0) + harmonics(1)"),
+    origins=3,
+    step=6,
+    leads=6,
+    ended_after=56,
+)
+
+
+@pytest.fixture(scope="module")
+def panel() -> Panel:
+    return made_up_panel()
+
+
+@pytest.fixture(scope="module")
+def study(panel: Panel) -> Study:
+    return run_study(panel, RECIPE, workers=1)
+
+
+def test_a_study_adds_up_at_every_node_and_passes_its_checks(study: Study) -> None:
+    assert study.largest_gap == 0.0
+    checks = check_forecast(study.structure, study.forecast, study.quantiles, nonnegative=True)
+    assert all(check.holds for check in checks)
+    broken = study.forecast.copy()
+    broken[0, 0] += 1.0
+    names = {check.name: check.holds for check in check_forecast(study.structure, broken, study.quantiles, True)}
+    assert names == {"adds up": False, "no negatives": True, "bands ordered": True, "every series covered": True}
+
+
+def test_a_plain_yearly_season_is_found(study: Study) -> None:
+    top = dict(zip(study.methods, study.method_scores[0], strict=True))
+    assert study.methods[study.chosen[0]] == "arima(1,0,0) + harmonics(1)"
+    assert top["arima(1,0,0) + harmonics(1)"][3] > 20  # gain over the seasonal naive, %
+
+
+def test_new_and_ended_series_are_covered(study: Study) -> None:
+    new, ended = study.structure.n_aggregates + 3, study.structure.n_aggregates + 7
+    assert study.chosen[ended] == -1 and (study.forecast[ended] == 0).all() and (study.quantiles[ended] == 0).all()
+    assert study.forecast[new].min() > 0 and np.ptp(study.quantiles[new], axis=0).min() > 0
+    assert np.isnan(study.tested[new, 0]).all(), "it was not on sale at the first origin"
+
+
+def same(a: Study, b: Study) -> bool:
+    arrays = ("forecast", "quantiles", "tested", "tested_quantiles", "method_scores", "parameters", "chosen")
+    return all(np.array_equal(getattr(a, name), getattr(b, name), equal_nan=True) for name in arrays)
+
+
+def test_neither_threads_nor_a_stop_nor_the_order_of_series_change_a_bit(
+    panel: Panel, study: Study, tmp_path: Path
+) -> None:
+    assert same(study, run_study(panel, RECIPE, workers=2))
+    store = FolderStore(tmp_path / "work", fingerprint(panel, RECIPE))
+    calls = []
+
+    def stop_after_a_while() -> bool:
+        calls.append(1)
+        return len(calls) > 3
+
+    with pytest.raises(Stopped):
+        run_study(panel, RECIPE, store=store, should_stop=stop_after_a_while, workers=1)
+    kept = len(list((tmp_path / "work").glob("*.npz")))
+    assert 0 < kept
+    fitted = []
+    done = run_study(panel, RECIPE, store=store, progress=lambda step, n, of: fitted.append((step, n, of)), workers=1)
+    assert same(study, done)
+    other = replace(RECIPE, leads=5)
+    FolderStore(tmp_path / "work", fingerprint(panel, other))
+    assert not list((tmp_path / "work").glob("*.npz")), "chunks of another recipe are never taken"
+
+
+def test_bands_of_a_study_cover_what_comes_next() -> None:
+    """The same process runs on for six more weeks: published bands against values nobody has seen."""
+    shares = []
+    for seed in range(4):
+        whole = made_up_panel(seed, 156)
+        past = replace(whole, timeline=whole.timeline.until(150), values=whole.values[:, :150])
+        study = run_study(past, RECIPE)
+        future = whole.values[:, 150:]
+        q = study.quantiles[study.structure.n_aggregates :]
+        fair = np.ones(len(future), dtype=bool)
+        fair[[3, 7]] = False  # the new one starts later in the longer panel, the ended one is zero
+        shares.append(((future >= q[:, 0]) & (future <= q[:, -1]))[fair].mean())
+    # 4 x 34 x 6 counts, correlated within a series: 95 % within 4 points
+    assert np.mean(shares) == pytest.approx(0.95, abs=0.04)
+
+
+def test_a_recipe_is_written_as_it_is_read_and_its_faults_are_named(panel: Panel) -> None:
+    recipe = default_recipe(panel, {"product": ["group"]})
+    assert read_recipe(recipe.to_toml()) == recipe
+    assert recipe.origins >= 4 and recipe.leads == 13
+    text = recipe.to_toml()
+    for wrong, says in (
+        (text.replace("[backtest]", "[backtests]"), "unknown section"),
+        (text.replace("origins =", "origin ="), "unknown entry 'origin'"),
+        (text.replace('"variance"', '"guess"'), "guess"),
+        (text.replace('"naive"', '"nave"'), "no method 'nave'"),
+        ("= nonsense", "not valid TOML"),
+    ):
+        with pytest.raises(Exception, match=says):
+            read_recipe(wrong)
+
+
+@pytest.mark.parametrize(("frequency", "n"), [("D", 400), ("W", 60), ("M", 40), ("Q", 20), ("Y", 12)])
+def test_the_default_recipe_runs_on_every_frequency(frequency: str, n: int) -> None:
+    season = {"D": 7, "W": 52, "M": 12, "Q": 4, "Y": 1}[frequency]
+    values = np.random.default_rng(1).poisson(20.0, (3, n)).astype(float)
+    first = {"D": 20_000, "W": 2_800, "M": 24_000, "Q": 8_000, "Y": 2_000}[frequency]
+    panel = Panel(Timeline(frequency, first, n, season), ("sku",), {"sku": ["a", "b", "c"]}, values)
+    study = run_study(panel, default_recipe(panel, {}))
+    assert np.isfinite(study.forecast).all() and study.largest_gap == 0.0

@@ -1,0 +1,172 @@
+"""Files as companies have them, and files made badly on purpose."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+import pytest
+
+from tansy.engine.errors import FileError
+from tansy.engine.reading.history import Reading, default_levels, read_panel
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.reading.roles import guess_roles
+from tansy.engine.reading.table import read_table
+
+
+def read(folder: Path, text: str | bytes, **options: object) -> Reading:
+    path = folder / "sales.csv"
+    path.write_bytes(text if isinstance(text, bytes) else text.encode())
+    return read_panel(path, ReadOptions(**options))  # type: ignore[arg-type]
+
+
+def kinds(reading: Reading) -> dict[str, int]:
+    return {finding.kind: finding.count for finding in reading.findings}
+
+
+GOOD = """week,sku,shop,family,units
+2025-W01,B,s1,pots,3
+2025-W03,B,s1,pots,5
+2025-W01,A,s1,tools,1
+2025-W02,A,s1,tools,2
+2025-W03,A,s1,tools,4
+"""
+
+
+def test_a_long_file_is_understood_without_being_told(tmp_path: Path) -> None:
+    reading = read(tmp_path, GOOD)
+    panel = reading.panel
+    assert reading.options.time == "week" and reading.options.value == "units"
+    assert panel.key_names == ("sku", "shop")
+    assert panel.keys["sku"] == ["A", "B"]
+    assert panel.attributes["sku"]["family"] == {"A": "tools", "B": "pots"}
+    np.testing.assert_array_equal(panel.values, [[1, 2, 4], [3, 0, 5]])
+    assert panel.timeline.labels == ["2025-W01", "2025-W02", "2025-W03"]
+    assert kinds(reading) == {"gap": 1}
+
+
+def test_the_planner_says_what_a_gap_means(tmp_path: Path) -> None:
+    values = read(tmp_path, GOOD, gaps="unknown").panel.values
+    np.testing.assert_array_equal(values, [[1, 2, 4], [3, np.nan, 5]])
+
+
+def test_every_oddity_is_counted_with_its_row(tmp_path: Path) -> None:
+    text = """week;sku;units
+2025-W01;A;10
+2025-W01;A;2
+2025-W02;A;-3
+2025-W03;A;twelve
+2025-W60;A;1
+someday;A;1
+2025-W02; ;1
+2025-W02;B;1
+"""
+    reading = read(tmp_path, text)
+    assert kinds(reading) == {
+        "off-calendar": 2, "not-a-number": 1, "negative": 1, "missing-key": 1, "duplicate": 1, "late-start": 1, "early-end": 1,
+    }  # fmt: skip
+    by_kind = {finding.kind: finding.examples[0] for finding in reading.findings}
+    assert (by_kind["not-a-number"].row, by_kind["not-a-number"].column, by_kind["not-a-number"].text) == (5, "units", "twelve")
+    assert by_kind["duplicate"].row == 3 and by_kind["missing-key"].row == 8
+    assert reading.n_refused == 3
+    np.testing.assert_array_equal(reading.panel.values[0], [12, -3, np.nan])
+
+
+@pytest.mark.parametrize(("how", "value"), [("sum", 12.0), ("first", 10.0), ("last", 2.0), ("mean", 6.0)])
+def test_duplicates_are_put_together_as_chosen(tmp_path: Path, how: str, value: float) -> None:
+    text = "day,sku,units\n2025-01-01,A,10\n2025-01-01,A,2\n2025-01-02,A,1\n"
+    assert read(tmp_path, text, duplicates=how).panel.values[0, 0] == value
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "latin-1", "utf-16"])
+def test_encodings_and_decimal_commas(tmp_path: Path, encoding: str) -> None:
+    text = "Datum;Artikel;Menge\n01.02.2025;Töpfe;1.234,5\n13.02.2025;Töpfe;2\n"
+    reading = read(tmp_path, text.encode(encoding), time="Datum", value="Menge", keys=("Artikel",), frequency="D")
+    assert reading.panel.keys["Artikel"] == ["Töpfe"]
+    assert reading.panel.values[0, 0] == 1234.5 and reading.panel.timeline.labels[0] == "2025-02-01"
+
+
+def test_days_that_could_be_months_are_asked_about(tmp_path: Path) -> None:
+    text = "date,sku,units\n03/04/2025,A,1\n04/04/2025,A,1\n"
+    reading = read(tmp_path, text, frequency="D")
+    assert kinds(reading)["ambiguous-date"] == 2 and reading.panel.timeline.labels[0] == "2025-04-03"
+    american = read(tmp_path, text, frequency="D", day_first=False)
+    assert american.panel.timeline.labels[0] == "2025-03-04" and "ambiguous-date" not in kinds(american)
+
+
+def test_wide_xlsx_and_parquet_hold_the_same_panel(tmp_path: Path) -> None:
+    long = read(tmp_path, GOOD, gaps="unknown", keys=("sku",)).panel
+    table = pl.read_csv(io.StringIO(GOOD))
+    table.write_parquet(tmp_path / "sales.parquet")
+    table.write_excel(tmp_path / "sales.xlsx")
+    wide = table.pivot(on="week", index="sku", values="units")
+    wide.write_csv(tmp_path / "wide.csv")
+    for name in ("sales.parquet", "sales.xlsx", "wide.csv"):
+        panel = read_panel(tmp_path / name, ReadOptions(gaps="unknown", keys=("sku",))).panel
+        np.testing.assert_array_equal(panel.values, long.values)
+        assert panel.timeline == long.timeline
+
+
+@pytest.mark.parametrize(
+    ("content", "says"),
+    [
+        (b"", "is empty"),
+        (b"\n\n", "empty but for blanks"),
+        (b"\x00\x01\x02" * 100, "binary file"),
+        (b"PK\x03\x04nonsense", "not a readable XLSX"),
+        (b"week,sku,units\n", "no rows below"),
+        (b"2025-W01,A,3\n2025-W02,A,4\n", "looks like data"),
+        (b"week,sku,\n2025-W01,A,3\n", "column 3 has no name"),
+        (b"week,sku,sku\n2025-W01,A,3\n", "two columns are named 'sku'"),
+        (b"one column\n1\n", "only one column"),
+        (b"week,sku,units\n2025-W01,A,3,4\n", "row 2: 4 cells where the header names 3"),
+        (b"sku,shop,units\nA,s,3\n", "holds dates or periods"),
+        (b"week,sku,a1,a2\n2025-W01,A,3,4\n", "cannot be told, several hold numbers (a1, a2)"),
+        (b"week,sku,units\n2025-W01,A,3\n03/04/2025,A,4\n2025-W03,A,1\n", "row 3: '03/04/2025' is written as dates"),
+        (b"week,sku,units\n1925-01-01,A,3\n2025-01-02,A,4\n", "look for a mistyped year"),
+    ],
+)
+def test_a_bad_file_is_refused_in_one_sentence(tmp_path: Path, content: bytes, says: str) -> None:
+    with pytest.raises(FileError) as error:
+        read(tmp_path, content)
+    assert says in str(error.value)
+    assert "\n" not in str(error.value)
+
+
+def test_forty_columns_and_a_million_duplicates(tmp_path: Path) -> None:
+    header = ",".join(["week", "sku", "units", *(f"n{i}" for i in range(37))])
+    row = ",".join(["2025-W01", "A", "1", *["0"] * 37])
+    reading = read(tmp_path, header + "\n" + (row + "\n") * 3)
+    assert reading.panel.n_series == 1 and reading.panel.values[0, 0] == 3
+    many = read(tmp_path, "week,sku,units\n" + "2025-W01,A,1\n" * 1_000_000)
+    assert kinds(many) == {"duplicate": 999_999} and many.panel.values[0, 0] == 1_000_000
+
+
+def test_attribute_files_are_matched_by_their_key(tmp_path: Path) -> None:
+    (tmp_path / "products.csv").write_text("sku,sku_name,family\nA,Alba,tools\nC,Cora,pots\n")
+    text = "week,sku,units\n2025-W01,A,1\n2025-W01,B,2\n"
+    reading = read(tmp_path, text, attribute_files={"products.csv": ""})
+    assert reading.panel.attributes["sku"] == {"name": {"A": "Alba", "C": "Cora"}, "family": {"A": "tools", "B": "unassigned"}}
+    assert kinds(reading)["missing-attribute"] == 1
+    (tmp_path / "products.csv").write_text("code,family\nA,tools\n")
+    with pytest.raises(FileError, match="exactly one of the key columns"):
+        read(tmp_path, text, attribute_files={"products.csv": ""})
+
+
+def test_levels_are_attributes_that_nest(tmp_path: Path) -> None:
+    rows = ["week,sku,family,division,colour,units"]
+    for i in range(8):
+        rows.append(f"2025-W01,p{i},f{i // 2},d{i // 4},{'red' if i % 3 else 'blue'},1")
+    panel = read(tmp_path, "\n".join(rows)).panel
+    assert default_levels(panel) == {"sku": ["division", "family"]}
+
+
+def test_roles_come_with_reasons(tmp_path: Path) -> None:
+    (tmp_path / "t.csv").write_text(GOOD)
+    roles = guess_roles(read_table(tmp_path / "t.csv")).roles
+    assert {name: role.kind for name, role in roles.items()} == {
+        "week": "time", "sku": "key", "shop": "key", "family": "attribute", "units": "value",
+    }  # fmt: skip
+    assert roles["family"].of == "sku" and all(role.reason for role in roles.values())
