@@ -80,7 +80,9 @@ def test_estimates_are_those_of_the_recursion_and_no_other_optimiser_beats_them(
         if "season1" in p:
             p[f"season{m}"] = -sum(p[f"season{j}"] for j in range(1, m))
         alpha, beta, gamma, phi = (p.get(name, 0.0) for name in ("alpha", "beta", "gamma", "phi"))
-        if not (0 < alpha < 1 and 0 <= beta <= alpha and 0 <= gamma <= 1 - alpha) or not (0.8 <= phi <= 0.98 or phi == 0):
+        if not (0 < alpha < 1 and 0 <= beta <= alpha and 0 <= gamma <= 1 - alpha) or not (
+            0.8 <= phi <= 0.98 or phi == 0
+        ):
             return 1e9
         return float(np.nansum(recursion(y, p, m if "season1" in p else 1)[0] ** 2))
 
@@ -88,7 +90,9 @@ def test_estimates_are_those_of_the_recursion_and_no_other_optimiser_beats_them(
     rng = np.random.default_rng(1)
     for _ in range(3):
         start = best * rng.uniform(0.8, 1.2, len(best))
-        other = minimize(objective, start, method="Nelder-Mead", options={"maxiter": 4000, "fatol": 1e-9, "xatol": 1e-7})
+        other = minimize(
+            objective, start, method="Nelder-Mead", options={"maxiter": 4000, "fatol": 1e-9, "xatol": 1e-7}
+        )
         # in -2 log L: the search stops where a step gains less than 2e-5; an optimum at beta = 0 or gamma = 0 lies at
         # infinity for the search and is left some 5e-4 short
         assert used * math.log(sse / used) <= used * math.log(other.fun / used) + 1e-3
@@ -208,7 +212,7 @@ def test_simple_methods_have_their_closed_forms() -> None:
 
 
 def test_bands_with_estimated_parameters_cover_nearly_what_they_say() -> None:
-    """Simulated truth: 80 % bands that take the parameters as known cover too little, the published kind nearly 80 %."""
+    """Simulated truth: 80 % bands that take parameters as known cover too little, the published kind nearly 80 %."""
     rng = np.random.default_rng(11)
     n, length = 4000, 40
     e = rng.normal(0, 1, (n, length + 1))

@@ -65,10 +65,15 @@ someday;A;1
 """
     reading = read(tmp_path, text)
     assert kinds(reading) == {
-        "off-calendar": 2, "not-a-number": 1, "negative": 1, "missing-key": 1, "duplicate": 1, "late-start": 1, "early-end": 1,
+        "off-calendar": 2, "not-a-number": 1, "negative": 1, "missing-key": 1, "duplicate": 1, "late-start": 1,
+        "early-end": 1,
     }  # fmt: skip
     by_kind = {finding.kind: finding.examples[0] for finding in reading.findings}
-    assert (by_kind["not-a-number"].row, by_kind["not-a-number"].column, by_kind["not-a-number"].text) == (5, "units", "twelve")
+    assert (by_kind["not-a-number"].row, by_kind["not-a-number"].column, by_kind["not-a-number"].text) == (
+        5,
+        "units",
+        "twelve",
+    )
     assert by_kind["duplicate"].row == 3 and by_kind["missing-key"].row == 8
     assert reading.n_refused == 3
     np.testing.assert_array_equal(reading.panel.values[0], [12, -3, np.nan])
@@ -148,7 +153,10 @@ def test_attribute_files_are_matched_by_their_key(tmp_path: Path) -> None:
     (tmp_path / "products.csv").write_text("sku,sku_name,family\nA,Alba,tools\nC,Cora,pots\n")
     text = "week,sku,units\n2025-W01,A,1\n2025-W01,B,2\n"
     reading = read(tmp_path, text, attribute_files={"products.csv": ""})
-    assert reading.panel.attributes["sku"] == {"name": {"A": "Alba", "C": "Cora"}, "family": {"A": "tools", "B": "unassigned"}}
+    assert reading.panel.attributes["sku"] == {
+        "name": {"A": "Alba", "C": "Cora"},
+        "family": {"A": "tools", "B": "unassigned"},
+    }
     assert kinds(reading)["missing-attribute"] == 1
     (tmp_path / "products.csv").write_text("code,family\nA,tools\n")
     with pytest.raises(FileError, match="exactly one of the key columns"):
@@ -156,9 +164,9 @@ def test_attribute_files_are_matched_by_their_key(tmp_path: Path) -> None:
 
 
 def test_levels_are_attributes_that_nest(tmp_path: Path) -> None:
+    colours = ["red" if i % 3 else "blue" for i in range(8)]
     rows = ["week,sku,family,division,colour,units"]
-    for i in range(8):
-        rows.append(f"2025-W01,p{i},f{i // 2},d{i // 4},{'red' if i % 3 else 'blue'},1")
+    rows += [f"2025-W01,p{i},f{i // 2},d{i // 4},{colour},1" for i, colour in enumerate(colours)]
     panel = read(tmp_path, "\n".join(rows)).panel
     assert default_levels(panel) == {"sku": ["division", "family"]}
 

@@ -109,7 +109,9 @@ def test_structure_from_edges_checks_its_splits() -> None:
 
 
 def test_an_attribute_that_a_key_lacks_is_named() -> None:
-    panel = Panel(Timeline("W", 0, 1, 52), ("sku",), {"sku": ["a", "b"]}, np.ones((2, 1)), {"sku": {"group": {"a": "G"}}})
+    panel = Panel(
+        Timeline("W", 0, 1, 52), ("sku",), {"sku": ["a", "b"]}, np.ones((2, 1)), {"sku": {"group": {"a": "G"}}}
+    )
     with pytest.raises(StructureError, match="'b' has no group"):
         group(panel, {"sku": ["group"]})
     with pytest.raises(StructureError, match="no attribute 'colour'"):

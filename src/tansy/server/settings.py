@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import secrets
 from pathlib import Path
@@ -28,10 +27,6 @@ ALLOWED_HOSTS = os.environ.get("TANSY_HOSTS", "localhost,127.0.0.1,[::1]").split
 
 DEMO_MARK = DATA / "demo.json"
 """Written by `tansy demo`; while it is there, the sign-in page shows the demo user's sign-in."""
-
-
-def DEMO_SIGN_IN() -> dict[str, str] | None:
-    return json.loads(DEMO_MARK.read_text()) if DEMO_MARK.exists() else None
 
 
 INSTALLED_APPS = [
@@ -66,7 +61,7 @@ TEMPLATES: list[dict[str, Any]] = []
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
-        "NAME": DATA / "tansy.sqlite3",
+        "NAME": os.environ.get("TANSY_DATABASE", DATA / "tansy.sqlite3"),
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
             "timeout": 30,

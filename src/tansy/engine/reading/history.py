@@ -78,7 +78,7 @@ def understand(
     value, odd_value = _values(table[options.value], options.value)
     findings += odd_value
     codes, keys, has_key = _series(table, options.keys)
-    for key in options.keys:
+    for key in set(options.keys) & set(table.columns):
         blank = np.asarray(table[key].str.strip_chars() == "")
         findings += found.of_rows("missing-key", "these rows are left out", key, table[key], blank)
     kept = (period.known) & has_key
@@ -122,8 +122,9 @@ def _complete(table: pl.DataFrame, options: ReadOptions, guess: Guess, name: str
     if layout == "wide" and guess.layout != "wide":
         raise FileError(f"{name} has no columns that are named like periods, so it is not in wide layout.")
     have = ", ".join(table.columns[:12]) + (" and more" if table.width > 12 else "")
-    wanted = [options.time, options.value, *options.keys, *(options.attribute_columns or {})]
-    for column in wanted if layout == "long" else options.keys:
+    named_keys = () if options.keys == (NO_KEY,) else options.keys  # one series needs no key column
+    wanted = [options.time, options.value, *named_keys, *(options.attribute_columns or {})]
+    for column in wanted if layout == "long" else named_keys:
         if column and column not in table.columns:
             raise FileError(f"{name} has no column {column!r}; its columns are {have}.")
     if layout == "wide":
@@ -184,7 +185,7 @@ def _periods(column: pl.Series, options: ReadOptions, name: str) -> tuple[_Perio
         raise FileError(
             f"{name}, column {options.time!r}, row 2: {distinct[0]!r} is not a date, week, month, quarter or year."
         )
-    main = max(sorted(set(seen)), key=seen.count)
+    main = max(dict.fromkeys(seen), key=seen.count)  # a tie goes to the first row
     other = next((text for text, form in forms.items() if form and form != main), None)
     if other is not None:
         row = int((texts == other).arg_max() or 0) + 2

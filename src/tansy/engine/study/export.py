@@ -21,30 +21,6 @@ def probability_name(p: float) -> str:
     return f"q{p:g}"
 
 
-def forecast_table(
-    key_columns: dict[str, list[str]],
-    nodes: list[str],
-    periods: list[str],
-    mean: Floats,
-    quantiles: Floats,
-    probabilities: Floats,
-) -> pl.DataFrame:
-    """A row per node and lead. key_columns: per key, what the node is on it. mean: [nodes, H]; quantiles: [nodes, Q,
-    H]."""
-    n, horizon = mean.shape
-    columns: dict[str, Any] = {
-        key: np.repeat(np.array(values, dtype=object), horizon) for key, values in key_columns.items()
-    }
-    columns["node"] = np.repeat(np.array(nodes, dtype=object), horizon)
-    columns["period"] = np.tile(np.array(periods, dtype=object), n)
-    columns["lead"] = np.tile(np.arange(1, horizon + 1, dtype=np.int32), n)
-    columns["mean"] = mean.ravel()
-    for q, p in enumerate(probabilities):
-        columns[probability_name(float(p))] = quantiles[:, q].ravel()
-    texts = dict.fromkeys((*key_columns, "node", "period"), pl.String)
-    return pl.DataFrame(columns, schema_overrides=texts)
-
-
 def node_keys(study: Study) -> dict[str, list[str]]:
     """What every node is on each key column: the code of a product, the name of a group, or "All products"."""
     structure = study.structure
@@ -59,9 +35,24 @@ def node_keys(study: Study) -> dict[str, list[str]]:
 
 
 def forecasts(study: Study) -> pl.DataFrame:
-    names = [study.structure.node_name(i) for i in range(study.structure.n_nodes)]
-    periods = study.timeline.after(study.forecast.shape[1]).labels
-    return forecast_table(node_keys(study), names, periods, study.forecast, study.quantiles, study.probabilities)
+    """A row per node and lead: the key columns, node, level, period, lead, mean, and a column per quantile.
+
+    The series themselves are the rows of the last level.
+    """
+    structure = study.structure
+    n, horizon = study.forecast.shape
+    texts = {
+        **node_keys(study),
+        "node": [structure.node_name(i) for i in range(n)],
+        "level": [structure.levels[i].name for i in structure.level_of.tolist()],
+    }
+    columns: dict[str, Any] = {name: np.repeat(np.array(t, dtype=object), horizon) for name, t in texts.items()}
+    columns["period"] = np.tile(np.array(study.timeline.after(horizon).labels, dtype=object), n)
+    columns["lead"] = np.tile(np.arange(1, horizon + 1, dtype=np.int32), n)
+    columns["mean"] = study.forecast.ravel()
+    for q, p in enumerate(study.probabilities):
+        columns[probability_name(float(p))] = study.quantiles[:, q].ravel()
+    return pl.DataFrame(columns, schema_overrides=dict.fromkeys((*texts, "period"), pl.String))
 
 
 def accuracy(study: Study) -> pl.DataFrame:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.db.models import QuerySet
@@ -30,9 +32,15 @@ class SignInSerializer(serializers.Serializer):
     password = serializers.CharField(trim_whitespace=False)
 
 
+def demo_sign_in() -> dict[str, str] | None:
+    """The demo user's name and password where this data directory was made by `tansy demo`."""
+    mark = settings.DEMO_MARK
+    return json.loads(mark.read_text()) if mark.exists() else None
+
+
 def _session(request: Request) -> Response:
     user = request.user.get_username() if request.user.is_authenticated else None
-    return Response({"user": user, "demo": None if user else settings.DEMO_SIGN_IN()})
+    return Response({"user": user, "demo": None if user else demo_sign_in()})
 
 
 class SessionView(APIView):

@@ -16,7 +16,7 @@ from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 
 from tansy.engine.errors import FileError
-from tansy.engine.reading.history import NO_KEY, Reading, default_levels, read_panel
+from tansy.engine.reading.history import Reading, default_levels, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
 from tansy.engine.reading.table import read_table
@@ -182,4 +182,4 @@ def store(reading: Reading, name: str, file_name: str, sha256: str, user: Any) -
 def data_section(load: Load) -> ReadOptions:
     """How the load was read, as the [data] section of a recipe."""
     options = ReadOptions.from_mapping(load.options)
-    return replace(options, file=load.file_name, keys=() if options.keys == (NO_KEY,) else options.keys)
+    return replace(options, file=load.file_name)

@@ -1,0 +1,87 @@
+"""The real server and its worker on a folder of their own, and a real Chromium."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, sync_playwright
+
+USER, PASSWORD = "ines", "quiet-garden"
+_FLAGS = (
+    "--headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update --disable-sync"
+)
+
+
+@pytest.fixture(scope="session")
+def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    folder = tmp_path_factory.mktemp("served")
+    env = {**os.environ, "TANSY_DATA": str(folder), "DJANGO_SUPERUSER_PASSWORD": PASSWORD}
+    tansy = [sys.executable, "-m", "tansy.cli"]
+    subprocess.run([*tansy, "admin", "migrate", "--verbosity", "0"], env=env, check=True)
+    subprocess.run(
+        [*tansy, "admin", "createsuperuser", "--noinput", "--username", USER, "--email", "i@example.org"],
+        env=env, check=True, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    server = subprocess.Popen([*tansy, "serve", "--port", str(port)], env=env)
+    url = f"http://127.0.0.1:{port}"
+    deadline = time.monotonic() + 60
+    while True:
+        assert server.poll() is None and time.monotonic() < deadline, "the server did not start"
+        try:
+            urllib.request.urlopen(url, timeout=2).read()
+            break
+        except OSError:
+            time.sleep(0.2)
+    yield url
+    server.terminate()
+    server.wait(timeout=30)
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    chromium = shutil.which("chromium")
+    assert chromium, "Chromium is missing: run `make test`, which installs it, or `apt-get install chromium`."
+    with sync_playwright() as playwright:
+        started = playwright.chromium.launch(executable_path=chromium, args=_FLAGS.split())
+        yield started
+        started.close()
+
+
+@pytest.fixture
+def page(browser: Browser, address: str) -> Iterator[Page]:
+    """A fresh page, signed in by hand; a script error on it fails the test."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    opened = context.new_page()
+    errors: list[str] = []
+    opened.on("pageerror", lambda error: errors.append(str(error)))
+    opened.goto(address)
+    opened.get_by_label("Name").fill(USER)
+    opened.get_by_label("Password").fill(PASSWORD)
+    opened.get_by_role("button", name="Sign in").click()
+    opened.get_by_role("navigation", name="Places").wait_for()
+    yield opened
+    opened.goto("about:blank")
+    context.close()
+    assert not errors
+
+
+@pytest.fixture
+def files(tmp_path: Path) -> Path:
+    from tests.garden import PRODUCTS, SALES
+
+    (tmp_path / "sales.csv").write_text(SALES)
+    (tmp_path / "products.csv").write_text(PRODUCTS)
+    return tmp_path

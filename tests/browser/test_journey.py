@@ -1,0 +1,157 @@
+"""From a sales file to a published forecast, by real clicks."""
+
+from __future__ import annotations
+
+import io
+import re
+import urllib.request
+from pathlib import Path
+
+import polars as pl
+from playwright.sync_api import Page, expect
+
+
+def painted(page: Page) -> None:
+    """Wait until every chart has said that it is painted."""
+    page.wait_for_function(
+        "document.querySelector('.chart') && [...document.querySelectorAll('.chart')].every(c => c.dataset.painted)"
+    )
+
+
+def place(page: Page, name: str) -> None:
+    page.get_by_role("navigation", name="Places").get_by_role("link", name=re.compile(f"^{name}")).click()
+
+
+def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, files: Path, address: str) -> None:
+    # Intake: a file that mixes two ways of writing weeks is refused where it stands, and nothing is loaded
+    bad = files / "bad.csv"
+    bad.write_text("week,product,store,units\n2025-W01,P0,S0,3\n03/04/2025,P0,S0,4\n")
+    page.get_by_label("Sales file").set_input_files(bad)
+    page.get_by_role("button", name="Look at it").click()
+    expect(page.get_by_role("alert")).to_contain_text("row 3: '03/04/2025' is written as dates")
+    expect(page.get_by_role("button", name="Load")).to_be_disabled()
+    page.get_by_role("button", name="Discard the file").click()
+
+    # A good one: the guess, a correction of it and back, then load
+    page.get_by_label("Sales file").set_input_files(files / "sales.csv")
+    page.get_by_label(re.compile("^Attributes of products")).set_input_files([files / "products.csv"])
+    page.get_by_role("button", name="Look at it").click()
+    expect(page.get_by_role("region", name="What was understood")).to_contain_text("18 series of 130 weeks")
+    page.get_by_label("Role of store").select_option("not used")
+    expect(page.get_by_role("region", name="What was understood")).to_contain_text("6 series")
+    page.get_by_label("Role of store").select_option("key of a series")
+    page.get_by_label("Role of region").select_option("describes store")
+    expect(page.get_by_role("region", name="What was understood")).to_contain_text("18 series")
+    page.get_by_role("button", name="unknown").click()
+    expect(page.get_by_role("cell", name="missing weeks count as unknown")).to_be_visible()
+    page.get_by_role("button", name="zero: nothing was sold").click()
+    page.get_by_label("Portfolio name").fill("Garden")
+    page.get_by_role("button", name="Load 18 series").click()
+
+    # Study: start, leave, stop, go on, wait until it is done
+    page.get_by_role("button", name="Run the default recipe").click()
+    progress = page.get_by_role("region", name="Progress")
+    progress.wait_for()
+    page.goto("about:blank")
+    page.goto(address)
+    place(page, "Study")
+    progress_or_done = page.get_by_role("region", name="Progress").or_(
+        page.get_by_role("cell", name="done", exact=True)
+    )
+    progress_or_done.first.wait_for()
+    expect(page.get_by_role("cell", name="done", exact=True)).to_be_visible(timeout=120_000)
+
+    # Field: keys fold, move and open
+    place(page, "Field")
+    grid = page.get_by_role("grid")
+    grid.focus()
+    rows = page.get_by_role("rowheader")
+    before = rows.count()
+    page.keyboard.press("Space")
+    expect(rows).to_have_count(1)
+    page.keyboard.press("Space")
+    expect(rows).to_have_count(before)
+    page.get_by_role("button", name="error (WAPE)").click()
+    expect(page).to_have_url(re.compile("lens=wape"))
+    grid.focus()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Enter")
+
+    # Series: bands, method, table, origin handle by key, neighbours by key
+    heading = page.get_by_role("heading", level=1)
+    expect(heading).to_contain_text("Ferns")
+    expect(heading).to_contain_text("North")
+    painted(page)
+    table = page.get_by_role("region", name="Methods tried, over all origins")
+    expect(table).to_contain_text("chosen")
+    expect(table.get_by_role("row")).to_have_count(11 + 2)
+    handle = page.get_by_role("slider", name=re.compile("Origin"))
+    handle.focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_text(re.compile(r"From 20\d\d-W\d\d, \d+ weeks:"))).to_be_visible()
+    expect(page).to_have_url(re.compile("origin=20"))
+    page.keyboard.press("k")
+    expect(heading).to_contain_text("South")
+
+    # Backtest and Structure
+    place(page, "Backtest")
+    painted(page)
+    expect(page.get_by_role("row", name=re.compile("^published"))).to_be_visible()
+    place(page, "Structure")
+    expect(page.get_by_role("main")).to_contain_text("zero to rounding")
+    expect(page.get_by_role("region", name="RMSSE by level")).to_contain_text("group × region")
+
+    # Releases: checks, publish, download, and read with a token
+    place(page, "Releases")
+    expect(page.get_by_text("✓ holds")).to_have_count(4)
+    page.get_by_label("Note").fill("the first")
+    page.get_by_role("button", name="Publish R1").click()
+    expect(page.get_by_text(re.compile("is published as R1"))).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="CSV").click()
+    csv = pl.read_csv(download.value.path())
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Parquet").click()
+    assert pl.read_parquet(download.value.path()).height == csv.height
+    finest = csv.filter(pl.col("level") == "product × store")
+    assert finest.select("product", "store").unique().height == 18
+    total = csv.filter(pl.col("node") == "All products × All stores").sort("lead")
+    summed = finest.group_by("lead").agg(pl.col("mean").sum()).sort("lead")
+    assert (total["mean"] - summed["mean"]).abs().max() < 1e-9 * total["mean"].max()
+    page.get_by_label("Name of the system").fill("warehouse")
+    page.get_by_role("button", name="Make a token").click()
+    token = page.get_by_test_id("token").inner_text()
+    release = page.get_by_role("link", name="CSV").get_attribute("href")
+    request = urllib.request.Request(f"{address}{release}", headers={"Authorization": f"Bearer {token}"})
+    assert pl.read_csv(io.BytesIO(urllib.request.urlopen(request).read())).height == csv.height
+
+
+def test_a_running_study_can_be_stopped_and_run_again(page: Page, files: Path) -> None:
+    place(page, "Intake")
+    page.get_by_label("Sales file").set_input_files(files / "sales.csv")
+    page.get_by_role("button", name="Look at it").click()
+    page.get_by_label("Portfolio name").fill("Second garden")
+    page.get_by_role("button", name="Load 18 series").click()
+    page.get_by_role("button", name="Run the default recipe").click()
+    page.get_by_role("button", name="Stop", exact=True).click()
+    expect(page.get_by_role("cell", name=re.compile("^(stopped|done)"))).to_be_visible(timeout=60_000)
+    if page.get_by_role("button", name="Run it again").count():
+        page.get_by_role("button", name="Run it again").click()
+        expect(page.get_by_role("cell", name="done", exact=True)).to_be_visible(timeout=120_000)
+
+
+def test_search_keys_and_theme(page: Page) -> None:
+    expect(page.get_by_role("grid")).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    page.keyboard.press("/")
+    page.get_by_label("Part of a name").fill("P3 s1")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("P3")
+    page.get_by_role("button", name="dark").click()
+    expect(page.locator("html")).to_have_attribute("data-theme", "night")
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-theme", "night")

@@ -1,0 +1,142 @@
+"""The command line: JSON on stdout, one sentence and status 2 where the input is at fault."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+import pytest
+
+SALES = "week,sku,shop,units\n" + "".join(
+    f"{2023 + i // 52}-W{i % 52 + 1:02d},{sku},{shop},{10 + 5 * np.sin(i / 8.3) + (i * 7 + len(sku)) % 5:.0f}\n"
+    for i in range(120)
+    for sku in ("a", "bb")
+    for shop in ("n", "s")
+)
+
+
+def tansy(*arguments: object, ok: bool = True) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "tansy.cli", *map(str, arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert (done.returncode == 0) == ok, done.stderr
+    return done
+
+
+@pytest.fixture
+def sales(tmp_path: Path) -> Path:
+    path = tmp_path / "sales.csv"
+    path.write_text(SALES)
+    return path
+
+
+def test_check_says_what_was_understood(sales: Path) -> None:
+    found = json.loads(tansy("check", sales).stdout)
+    assert found["layout"] == "long"
+    assert found["columns"] == {"week": "time", "units": "value", "sku": "key", "shop": "key"}
+    assert (found["frequency"], found["series"], found["periods"]) == ("W", 4, 120)
+    assert (found["first"], found["last"], found["missing"]) == ("2023-W01", "2025-W16", 0)
+
+
+def test_bad_input_is_one_sentence_and_status_2(tmp_path: Path, sales: Path) -> None:
+    (tmp_path / "empty.csv").write_text("")
+    for arguments in (
+        ("check", tmp_path / "empty.csv"),
+        ("check", tmp_path / "nowhere.csv"),
+        ("fit", sales, "--time", "week", "--value", "units", "--model", "ets(X)", "--horizon", "3"),
+        ("run", tmp_path / "none.toml", "--out", tmp_path / "out"),
+    ):
+        done = tansy(*arguments, ok=False)
+        assert done.returncode == 2 and done.stdout == ""
+        assert len(done.stderr.strip().splitlines()) == 1 and "Traceback" not in done.stderr
+
+
+def test_fit_prints_the_contract(tmp_path: Path) -> None:
+    path = tmp_path / "y.csv"
+    path.write_text("t,y\n" + "".join(f"2025-{m:02d},{v}\n" for m, v in enumerate([12, 10, 14, 11, 15], start=1)))
+    common = ("fit", path, "--time", "t", "--value", "y", "--horizon", 2, "--model", "ets(A,N,N; alpha=0.5, level=10)")
+    (fit,) = json.loads(tansy(*common, "--bands", "known").stdout)["fits"]
+    assert fit["model"] == "ets(A,N,N; alpha=0.5, level=10)" and fit["parameters"] == {"alpha": 0.5, "level": 10}
+    assert fit["residuals"] == [2.0, -1.0, 3.5, -1.25, 3.375]
+    assert fit["fitted"] == [10, 11, 10.5, 12.25, 11.625]
+    assert fit["forecast"]["period"] == ["2025-06", "2025-07"] and fit["forecast"]["mean"] == [13.3125, 13.3125]
+    sigma2 = np.mean(np.square(fit["residuals"]))
+    assert fit["sigma2"] == pytest.approx(sigma2)
+    assert fit["forecast"]["quantiles"]["0.975"] == pytest.approx(
+        [13.3125 + 1.959964 * np.sqrt(sigma2 * (1 + 0.25 * h)) for h in range(2)], rel=1e-6
+    )
+    estimated = json.loads(tansy(*common[:-1], "arima(0,1,1)").stdout)["fits"][0]
+    assert estimated["fitted"][0] is None and set(estimated["standard_errors"]) == {"ma1"}
+    short = json.loads(tansy(*common[:-1], "ets(A,A,A)").stdout)["fits"][0]
+    assert "too few" in short["notes"][0]
+
+
+def test_score_reads_quantile_columns(tmp_path: Path) -> None:
+    (tmp_path / "f.csv").write_text("sku,t,mean,q0.1,q0.9\na,2025-04,10,8,12\na,2025-05,10,8,12\n")
+    (tmp_path / "a.csv").write_text("sku,t,y\na,2025-04,11\na,2025-05,14\n")
+    (tmp_path / "h.csv").write_text("sku,t,y\na,2025-01,8\na,2025-02,10\na,2025-03,9\n")
+    found = json.loads(
+        tansy(
+            "score", tmp_path / "f.csv", "--actual", tmp_path / "a.csv", "--train", tmp_path / "h.csv",
+            "--time", "t", "--value", "y", "--by", "sku", "--season-length", 1,
+        ).stdout
+    )  # fmt: skip
+    assert found["pooled"]["MAE"] == 2.5 and found["pooled"]["coverage"] == {"80": 0.5}
+    assert found["series"][0]["series"] == {"sku": "a"} and found["series"][0]["MASE"] == pytest.approx(2.5 / 1.5)
+
+
+def test_reconcile_makes_any_structure_add_up(tmp_path: Path) -> None:
+    (tmp_path / "s.csv").write_text("parent,child\ntotal,a\ntotal,b\n")
+    (tmp_path / "b.csv").write_text("node,lead,value\ntotal,1,13\na,1,4\nb,1,6\n")
+    (tmp_path / "r.csv").write_text(
+        "node,period,value\n" + "".join(f"{n},{i},{v}\n" for n, v in (("total", 1), ("a", 1), ("b", 2)) for i in (1, 2))
+    )
+    common = (
+        "reconcile",
+        "--base",
+        tmp_path / "b.csv",
+        "--structure",
+        tmp_path / "s.csv",
+        "--residuals",
+        tmp_path / "r.csv",
+    )
+    rows = pl.read_csv(tansy(*common, "--method", "variance").stdout.encode())
+    value = dict(zip(rows["node"], rows["value"], strict=True))
+    # gap 3 shared by the variances 1 (total), 1 (a), 4 (b)
+    assert value == pytest.approx({"total": 12.5, "a": 4.5, "b": 8.0})
+    assert "choose one of" in tansy(*common, "--method", "guess", ok=False).stderr
+
+
+def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) -> None:
+    (tmp_path / "recipe.toml").write_text(
+        'name = "small"\n[data]\nfile = "sales.csv"\n[methods]\ncandidates = ["naive", "ets(A,N,N)"]\n'
+        "[backtest]\norigins = 2\nstep = 4\nleads = 4\n"
+    )
+    done = tansy("run", tmp_path / "recipe.toml", "--out", tmp_path / "out", "--format", "csv")
+    summary = json.loads((tmp_path / "out" / "summary.json").read_text())
+    assert json.loads(done.stdout) == summary
+    assert summary["series"] == 4 and summary["nodes"] == 9 and summary["largest_gap"] == 0
+    table = pl.read_csv(tmp_path / "out" / "forecasts.csv")
+    assert table.columns == [
+        "sku",
+        "shop",
+        "node",
+        "level",
+        "period",
+        "lead",
+        "mean",
+        "q0.025",
+        "q0.1",
+        "q0.9",
+        "q0.975",
+    ]
+    assert table.height == 9 * 4
+    finest = table.filter(pl.col("level") == "sku × shop")
+    total = table.filter(pl.col("node") == "All skus × All shops")
+    by_lead = finest.group_by("lead").agg(pl.col("mean").sum()).sort("lead")
+    np.testing.assert_allclose(by_lead["mean"], total["mean"], rtol=1e-12)
+    measures = pl.read_csv(tmp_path / "out" / "accuracy.csv")
+    assert measures.columns == ["level", "method", "lead", "measure", "value"]

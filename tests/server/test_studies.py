@@ -1,0 +1,225 @@
+"""Runs and results: resumable, all-or-nothing, and the same numbers as the command line."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pytest
+from django.contrib.auth.models import User
+from django.core.management import call_command
+from django.db import connection
+from django_tasks_db.models import DBTaskResult
+from rest_framework.test import APIClient
+
+from tansy.engine.study.run import run_study
+from tansy.server.management.commands.worker import take_up_again
+from tansy.server.releases.models import Release
+from tansy.server.studies import services
+from tansy.server.studies.models import Node, Result, Run, Study, unpack
+from tests.garden import PRODUCTS, RECIPE, SALES
+
+
+@pytest.fixture
+def study(client: APIClient, portfolio: dict[str, Any]) -> Study:
+    answer = client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": RECIPE}, format="json")
+    assert answer.status_code == 201, answer.content
+    return Study.objects.get()
+
+
+@pytest.fixture
+def done(study: Study) -> Study:
+    services.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    return study
+
+
+def test_a_study_is_queued_with_its_run(study: Study) -> None:
+    assert study.run.state == "queued" and DBTaskResult.objects.count() == 1
+    assert study.recipe.methods[0] == "seasonal-naive"
+
+
+def test_wrong_recipes_are_refused_before_anything_is_stored(client: APIClient, portfolio: dict[str, Any]) -> None:
+    for wrong, says in (("origins = 3", "origins = 0"), ('"mean"', '"meen"'), ('["group"]', '["colour"]')):
+        recipe = RECIPE.replace(wrong, says)
+        answer = client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
+        if says == '["colour"]':
+            services.carry_out(Study.objects.get().run)  # found when the structure is built
+            assert Study.objects.get().run.state == "failed" and "colour" in Study.objects.get().run.message
+        else:
+            assert answer.status_code == 422 and not Study.objects.exists()
+
+
+def test_results_are_those_of_the_engine(client: APIClient, done: Study) -> None:
+    found = run_study(done.load.panel(), done.recipe)
+    node = Node.objects.get(study=done, position=0)
+    np.testing.assert_array_equal(unpack(node.forecast), found.forecast[0])
+    page = client.get(f"/api/studies/{done.pk}/nodes/0/").json()
+    np.testing.assert_allclose(page["forecast"], found.forecast[0], atol=1e-4)
+    assert page["method"] == found.methods[found.chosen[0]]
+    assert [band["level"] for band in page["bands"]] == [95, 80]
+    assert len(page["origins"]) == 3 and len(page["scores"]) == 4
+    assert page["trail"][0][0]["name"] == "All products"
+    sheet = json.loads(gzip.decompress(bytes(Result.objects.get().sheet)))
+    assert len(sheet["node"]) == found.structure.n_nodes and sheet["rows"][1]["name"] == "Ferns"
+    summary = client.get(f"/api/studies/{done.pk}/summary/").json()
+    assert summary["largest_gap"] == 0 and summary["n_nodes"] == found.structure.n_nodes
+
+
+def test_the_recipe_of_a_study_gives_the_same_numbers_on_the_command_line(
+    client: APIClient, done: Study, tmp_path: Path
+) -> None:
+    (tmp_path / "sales.csv").write_text(SALES)
+    (tmp_path / "products.csv").write_text(PRODUCTS)
+    (tmp_path / "study.toml").write_bytes(client.get(f"/api/studies/{done.pk}/recipe/").content)
+    subprocess.run(
+        [sys.executable, "-m", "tansy.cli", "run", tmp_path / "study.toml", "--out", tmp_path / "out"],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    screen = pl.read_parquet(bytes(Result.objects.get().forecasts))
+    assert pl.read_parquet(tmp_path / "out" / "forecasts.parquet").equals(screen)
+
+
+def test_a_stopped_run_keeps_what_was_fitted_and_goes_on(client: APIClient, study: Study, monkeypatch: Any) -> None:
+    monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
+    calls = iter([False] * 4 + [True] * 99)
+    monkeypatch.setattr(services.Reporter, "should_stop", lambda self: next(calls))
+    services.carry_out(study.run)
+    assert study.run.state == "stopped" and not Result.objects.exists() and not Node.objects.exists()
+    kept = list(services.work_folder(study).glob("*.npz"))
+    assert kept
+    monkeypatch.undo()
+    monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
+    assert client.post(f"/api/studies/{study.pk}/run/").status_code == 200
+    times = {path: path.stat().st_mtime_ns for path in kept}
+    services.carry_out(study.run)
+    assert study.run.state == "done" and Result.objects.count() == 1
+    assert not services.work_folder(study).exists() and times
+    assert client.post(f"/api/studies/{study.pk}/run/").status_code == 409
+
+
+def test_a_study_that_cannot_be_saved_leaves_no_half_of_it(study: Study, monkeypatch: Any) -> None:
+    monkeypatch.setattr(services, "trails", lambda structure: [])
+    with pytest.raises(IndexError):
+        services.carry_out(study.run)
+    assert study.run.state == "failed" and "IndexError" in study.run.message
+    assert not Result.objects.exists() and not Node.objects.exists()
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_killed_worker_leaves_nothing_half_written_and_the_run_is_taken_up(
+    client: APIClient, study: Study, data_folder: Path
+) -> None:
+    """A real worker process on this database, killed with SIGKILL while it fits."""
+    env = {**os.environ, "TANSY_DATA": str(data_folder), "TANSY_DATABASE": str(connection.settings_dict["NAME"])}
+    slow = (
+        "import django, time; django.setup()\n"
+        "from tansy.engine.study import run\n"
+        "run._CHUNK = 8; fit = run.fit_chunk\n"
+        "run.fit_chunk = lambda *a: (time.sleep(0.4), fit(*a))[1]\n"
+        "from django.core.management import call_command; call_command('worker')\n"
+    )
+    command = [sys.executable, "-c", slow]
+    worker = subprocess.Popen(command, env=env)
+    deadline = time.monotonic() + 60
+    while not list(services.work_folder(study).glob("*.npz")):
+        assert time.monotonic() < deadline and worker.poll() is None
+        time.sleep(0.05)
+    worker.send_signal(signal.SIGKILL)
+    worker.wait()
+    assert study.run.state == "running" and not Result.objects.exists() and not Node.objects.exists()
+    again = subprocess.Popen(command, env=env)
+    try:
+        while study.run.state != "done":
+            assert time.monotonic() < deadline and again.poll() is None
+            time.sleep(0.1)
+    finally:
+        again.terminate()
+        again.wait()
+    assert study.run.attempts == 2
+    assert Node.objects.filter(study=study).count() == Result.objects.get().summary["nodes"]
+
+
+def test_a_run_that_killed_its_worker_three_times_is_given_up(study: Study) -> None:
+    Run.objects.update(state="running", attempts=3)
+    DBTaskResult.objects.update(status="RUNNING")
+    assert take_up_again() == 1
+    assert study.run.state == "failed" and "3 times" in study.run.message
+    services.carry_out(study.run)
+    assert not Result.objects.exists()
+
+
+def test_publishing_checks_numbers_and_freezes(client: APIClient, done: Study, user: User) -> None:
+    draft = client.get(f"/api/studies/{done.pk}/draft/").json()
+    assert draft["holds"] and [c["name"] for c in draft["checks"]] == [
+        "adds up", "no negatives", "bands ordered", "every series covered",
+    ]  # fmt: skip
+    answer = client.post(f"/api/studies/{done.pk}/publish/", {"note": "first"}, format="json")
+    assert answer.status_code == 201 and answer.json()["number"] == 1
+    assert client.post(f"/api/studies/{done.pk}/publish/", {}, format="json").status_code == 409
+    release = Release.objects.get()
+    with pytest.raises(TypeError, match="frozen"):
+        release.save()
+    parquet = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
+    csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
+    assert csv.columns == parquet.columns and csv.height == parquet.height == draft["n_nodes"] * 6
+    structure = run_study(done.load.panel(), done.recipe).structure
+    published = parquet["mean"].to_numpy().reshape(structure.n_nodes, 6)
+    assert structure.summation.largest_gap(published) <= 1e-9
+
+
+def test_a_forecast_that_does_not_add_up_is_not_published(client: APIClient, done: Study) -> None:
+    node = Node.objects.get(study=done, position=0)
+    wrong = unpack(node.forecast) + 1.0
+    Node.objects.filter(pk=node.pk).update(forecast=wrong.tobytes())
+    answer = client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    assert answer.status_code == 422 and "adds up" in answer.json()["detail"]
+    assert not Release.objects.exists()
+
+
+def test_a_machine_reads_a_release_with_its_token(client: APIClient, done: Study) -> None:
+    client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    release = Release.objects.get()
+    made = client.post("/api/tokens/", {"name": "warehouse"}, format="json").json()
+    machine = APIClient()
+    assert machine.get(f"/api/releases/{release.pk}/rows/").status_code == 401
+    machine.credentials(HTTP_AUTHORIZATION=f"Bearer {made['token']}")
+    rows = machine.get(f"/api/releases/{release.pk}/rows/?product=P1&store=S0").json()
+    assert rows["count"] == 6 and rows["rows"][0]["lead"] == 1 and rows["rows"][0]["mean"] >= 0
+    wrong = machine.get(f"/api/releases/{release.pk}/rows/?colour=red")
+    assert wrong.status_code == 422 and "no column 'colour'" in wrong.json()["detail"]
+    client.delete(f"/api/tokens/{made['id']}/")
+    assert machine.get(f"/api/releases/{release.pk}/rows/").status_code == 401
+
+
+def test_one_worker_per_data_folder(data_folder: Path, db: None) -> None:
+    import fcntl
+
+    from django.core.management.base import CommandError
+
+    with (data_folder / "worker.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        with pytest.raises(CommandError, match="Another worker"):
+            call_command("worker")
+
+
+def test_the_demo_sign_in_is_shown_in_demo_mode_only(client: APIClient, data_folder: Path, user: User) -> None:
+    anyone = APIClient()
+    assert anyone.get("/api/session/").json() == {"user": None, "demo": None}
+    (data_folder / "demo.json").write_text('{"username": "demo", "password": "x"}')
+    assert anyone.get("/api/session/").json()["demo"]["username"] == "demo"
+    wrong = anyone.post("/api/session/", {"username": "ines", "password": "no"}, format="json")
+    assert wrong.status_code in (401, 403) and "do not belong together" in wrong.json()["detail"]
+    assert (
+        anyone.post("/api/session/", {"username": "ines", "password": "quiet-garden"}, format="json").json()["user"]
+        == "ines"
+    )
