@@ -83,7 +83,7 @@ test: setup $(STAMPS)/chromium lint
 	$(BIN)/python -m pytest tests
 
 bench: setup
-	$(BIN)/python -m bench.demo
+	$(BIN)/python -m bench
 
 clean:
 	rm -rf $(STAMPS) $(VENV) web/node_modules web/dist

@@ -36,6 +36,7 @@ def serve(host: str, port: int) -> None:
 
     worker = start_worker()
     stopping = False
+    pause, restart_at = 1.0, 0.0
 
     def stop(signum: int, frame: object) -> None:
         nonlocal stopping
@@ -46,8 +47,9 @@ def serve(host: str, port: int) -> None:
     print(f"Tansy is served at http://{host}:{port}  (Ctrl-C stops it)", file=sys.stderr, flush=True)
     while not stopping and web.poll() is None:
         time.sleep(0.3)
-        if worker.poll() is not None and not stopping:
-            time.sleep(1.0)
+        if worker.poll() is not None and not stopping and time.monotonic() >= restart_at:
+            pause = min(2.0 * pause, 60.0)  # a worker that keeps dying is not started without end
+            restart_at = time.monotonic() + pause
             worker = start_worker()
     for process in (worker, web):
         process.terminate()

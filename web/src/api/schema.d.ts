@@ -714,6 +714,16 @@ export interface components {
             readonly made_at: string;
             n_series: number;
             readonly last_period: string;
+            /**
+             * Format: double
+             * @description Of what is published, over the series.
+             */
+            readonly rmsse: number | null;
+            /**
+             * Format: double
+             * @description Over the seasonal naive, in percent.
+             */
+            readonly gain: number | null;
             run: components["schemas"]["Run"];
         };
         Summary: {

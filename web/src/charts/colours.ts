@@ -1,5 +1,6 @@
 /** Colours of the current theme, read from the style sheet so that charts and screens never differ. */
 import { useEffect, useState } from 'react';
+import { fixed } from '../ui/format';
 
 export interface Colours {
   paper: string;
@@ -36,6 +37,17 @@ export function readColours(): Colours {
     moss: value('--color-success'),
     teal: value('--color-accent'),
     brick: value('--color-error'),
+  };
+}
+
+/** How every chart writes what is under the pointer. */
+export function tooltip(colours: Colours, digits: number) {
+  return {
+    trigger: 'axis',
+    backgroundColor: colours.paper,
+    borderColor: colours.rule,
+    textStyle: { color: colours.ink, fontSize: 12 },
+    valueFormatter: (value: unknown) => (typeof value === 'number' ? fixed(value, digits) : '–'),
   };
 }
 

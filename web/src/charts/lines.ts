@@ -1,5 +1,5 @@
 /** A few lines over leads, each named at its end. */
-import type { Colours } from './colours';
+import { type Colours, tooltip } from './colours';
 
 export interface Line {
   name: string;
@@ -11,13 +11,7 @@ export interface Line {
 export function linesOptions(lines: Line[], x: string[], unit: string, colours: Colours, from?: number) {
   return {
     grid: { left: 44, right: 190, top: 28, bottom: 30 },
-    tooltip: {
-      trigger: 'axis',
-      backgroundColor: colours.paper,
-      borderColor: colours.rule,
-      textStyle: { color: colours.ink, fontSize: 12 },
-      valueFormatter: (value: unknown) => (typeof value === 'number' ? value.toFixed(2) : '–'),
-    },
+    tooltip: tooltip(colours, 2),
     xAxis: {
       type: 'category',
       data: x,

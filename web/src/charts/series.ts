@@ -1,6 +1,6 @@
 /** Node of a study -> options of its picture. Pure: tested without a browser. */
 import type { Schema } from '../api/client';
-import type { Colours } from './colours';
+import { type Colours, tooltip } from './colours';
 
 type Node = Schema['Node'];
 type Value = number | null;
@@ -111,14 +111,7 @@ export function lineOf(name: string, data: Value[], colour: string, width: numbe
 export function baseOptions(periods: string[], from: number, colours: Colours) {
   return {
     grid: { left: 52, right: 52, top: 26, bottom: 44 },
-    tooltip: {
-      trigger: 'axis',
-      backgroundColor: colours.paper,
-      borderColor: colours.rule,
-      textStyle: { color: colours.ink, fontSize: 12 },
-      valueFormatter: (value: unknown) =>
-        typeof value === 'number' ? value.toLocaleString('en-GB', { maximumFractionDigits: 1 }) : '–',
-    },
+    tooltip: tooltip(colours, 1),
     xAxis: {
       type: 'category',
       data: periods,

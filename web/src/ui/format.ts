@@ -5,7 +5,11 @@ export const count = (value: number): string => whole.format(value);
 
 export function fixed(value: number | null | undefined, digits: number): string {
   if (value === null || value === undefined) return '–';
-  return value.toLocaleString('en-GB', { minimumFractionDigits: digits, maximumFractionDigits: digits });
+  const text = value.toLocaleString('en-GB', {
+    minimumFractionDigits: digits,
+    maximumFractionDigits: digits,
+  });
+  return text.replace('-', '−');
 }
 
 export function signed(value: number | null | undefined, digits: number): string {

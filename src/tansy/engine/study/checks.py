@@ -23,6 +23,10 @@ class Check:
     found: str
 
 
+def _gap_in_words(gap: float) -> str:
+    return "no gap anywhere" if gap == 0.0 else f"largest gap {gap:.1e} of the parent"
+
+
 def check_forecast(structure: Structure, forecast: Floats, quantiles: Floats, nonnegative: bool) -> list[Check]:
     """Adds up at every node; no negative value; bands ordered; every series covered.
 
@@ -38,7 +42,7 @@ def check_forecast(structure: Structure, forecast: Floats, quantiles: Floats, no
         Check(
             "adds up",
             gap <= LARGEST_GAP,
-            f"largest gap {gap:.1e} of the parent, over {structure.n_nodes:,} nodes",
+            f"{structure.n_nodes:,} nodes, {_gap_in_words(gap)}",
         ),
         Check(
             "no negatives",

@@ -37,6 +37,8 @@ class StudySerializer(serializers.ModelSerializer):
     portfolio_name = serializers.CharField(source="portfolio.name")
     n_series = serializers.IntegerField(source="load.n_series")
     last_period = serializers.SerializerMethodField()
+    rmsse = serializers.SerializerMethodField(help_text="Of what is published, over the series.")
+    gain = serializers.SerializerMethodField(help_text="Over the seasonal naive, in percent.")
     made_by = serializers.CharField(source="made_by.username")
 
     class Meta:
@@ -50,9 +52,21 @@ class StudySerializer(serializers.ModelSerializer):
             "made_at",
             "n_series",
             "last_period",
+            "rmsse",
+            "gain",
             "run",
         ]
         read_only_fields = fields
+
+    def get_rmsse(self, study: Study) -> float | None:
+        return self._published(study, "RMSSE")
+
+    def get_gain(self, study: Study) -> float | None:
+        return self._published(study, "gain")
+
+    def _published(self, study: Study, measure: str) -> float | None:
+        result = study.result_or_none
+        return result.summary["published"]["finest"][measure] if result else None
 
     def get_last_period(self, study: Study) -> str:
         return study.load.timeline.labels[-1]

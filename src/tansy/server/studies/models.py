@@ -35,6 +35,11 @@ class Study(models.Model):
         return read_recipe(self.recipe_text)
 
     @property
+    def result_or_none(self) -> Result | None:
+        """What the study found, without its large columns; None while it has not ended well."""
+        return Result.objects.filter(study=self).defer("sheet", "forecasts", "accuracy").first()
+
+    @property
     def run(self) -> Run:
         """The newest run; a study has had one since it was made."""
         return self.runs.order_by("-id").first()  # type: ignore[return-value]

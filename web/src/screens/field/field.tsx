@@ -433,9 +433,7 @@ function Legend({ worse, better, unit }: { worse: string; better: string; unit: 
         <span key={shade} className="h-[11px] w-4" style={{ background: `var(--lens-${shade})` }} />
       ))}
       {better}
-      <span className="ml-4">
-        {unit}; on the backtest of what is published. The line is the last year, then the forecast.
-      </span>
+      <span className="ml-4">{unit}, in the backtest. Each line: the last year, then the forecast.</span>
     </div>
   );
 }

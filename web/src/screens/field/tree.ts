@@ -38,8 +38,8 @@ export const LENSES: { value: Lens; label: string; unit: string; worse: string; 
   {
     value: 'gain',
     label: 'gain over the seasonal naive',
-    unit: '% lower RMSSE than the seasonal naive',
-    worse: 'worse than the naive',
+    unit: 'RMSSE, % below the seasonal naive',
+    worse: 'worse',
     better: 'better',
   },
   { value: 'wape', label: 'error (WAPE)', unit: 'WAPE, % of volume', worse: 'large', better: 'small' },

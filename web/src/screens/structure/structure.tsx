@@ -28,7 +28,7 @@ function View({ data }: { data: Schema['Summary'] }) {
             After reconciliation by <b>{data.reconciliation}</b> the largest gap between a node and the sum of
             its series is <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b> of the
             node
-            {data.largest_gap < 1e-9 ? ': zero to rounding.' : '.'}
+            {data.largest_gap < 1e-9 ? ' (zero to rounding).' : '.'}
           </p>
           <Graph levels={levels} />
         </section>

@@ -4,7 +4,7 @@ import { useEffect, useRef } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios, studies } from '../../api/queries';
-import { count, seconds, when } from '../../ui/format';
+import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 
@@ -70,6 +70,13 @@ export function StudyScreen() {
           </Empty>
         ) : (
           <StudyTable list={list.data} portfolio={portfolio} />
+        )}
+        {list.data.some((study) => study.run.state === 'done') && (
+          <p className="max-w-[90ch] text-second">
+            RMSSE and gain over the seasonal naive are of what the study would publish, over its series and
+            all origins of its backtest. The recipe is a text file; <code>tansy run</code> gives the same
+            numbers without a screen.
+          </p>
         )}
       </div>
     </Page>
@@ -140,6 +147,8 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
             <th>Study</th>
             <th>Made</th>
             <th className="num">Series</th>
+            <th className="num">RMSSE</th>
+            <th className="num">Gain %</th>
             <th>History until</th>
             <th>State</th>
             <th>
@@ -163,6 +172,8 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
                 {when(study.made_at)} by {study.made_by}
               </td>
               <td className="num">{count(study.n_series)}</td>
+              <td className="num">{fixed(study.rmsse, 3)}</td>
+              <td className="num">{signed(study.gain, 1)}</td>
               <td>{study.last_period}</td>
               <td className={study.run.state === 'failed' ? 'text-error' : ''}>
                 {STATES[study.run.state]}

@@ -1,0 +1,120 @@
+"""What a planner waits for on the demo portfolio: answers, first paint, and the size of the first screen.
+
+python -m bench.screens          (after `make demo` has made the demo data)
+"""
+
+from __future__ import annotations
+
+import gzip
+import http.cookiejar
+import json
+import os
+import shutil
+import socket
+import statistics
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+
+ROOT = Path(__file__).resolve().parents[1]
+TRIES = 15
+
+
+def main() -> None:
+    data = Path(os.environ.get("TANSY_DATA", ROOT / "var" / "demo"))
+    if not (data / "demo.json").exists():
+        raise SystemExit(f"{data} holds no demo; run `make demo` first.")
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    address = f"http://127.0.0.1:{port}"
+    env = {**os.environ, "TANSY_DATA": str(data)}
+    server = subprocess.Popen([sys.executable, "-m", "tansy.cli", "serve", "--port", str(port)], env=env)
+    try:
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            try:
+                urllib.request.urlopen(address).read()
+                break
+            except OSError:
+                time.sleep(0.2)
+        answers(address)
+        first_paint(address)
+    finally:
+        server.terminate()
+        server.wait()
+    size()
+
+
+def answers(address: str) -> None:
+    """Median milliseconds of the answers, gzip and all, over loopback."""
+    jar = http.cookiejar.CookieJar()
+    opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(jar))
+    opener.open(address).read()
+    token = next(cookie.value for cookie in jar if cookie.name == "csrftoken") or ""
+    sign_in = urllib.request.Request(
+        f"{address}/api/session/",
+        data=json.dumps({"username": "demo", "password": "hollowmere"}).encode(),
+        headers={"Content-Type": "application/json", "X-CSRFToken": token, "Referer": address},
+    )
+    opener.open(sign_in).read()
+    for name, path, promised in (
+        ("Field", "/api/studies/1/field/", "300"),
+        ("Series, the total", "/api/studies/1/nodes/0/", "150"),
+        ("Series, a product in a centre", "/api/studies/1/nodes/4000/", "150"),
+        ("Backtest and Structure", "/api/studies/1/summary/", "-"),
+        ("Releases, with all checks", "/api/studies/1/draft/", "-"),
+    ):
+        times = []
+        for _ in range(TRIES):
+            began = time.perf_counter()
+            request = urllib.request.Request(address + path, headers={"Accept-Encoding": "gzip"})
+            content = opener.open(request).read()
+            times.append(1000 * (time.perf_counter() - began))
+        print(f"{name:32s} median {statistics.median(times):6.1f} ms (promised: {promised}), {len(content):,} bytes")
+
+
+def first_paint(address: str) -> None:
+    """From the address to cells on the screen, signed in, with a cold and a warm cache of the browser."""
+    flags = "--headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking"
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=flags.split())
+        context = browser.new_context(viewport={"width": 1280, "height": 800})
+        page = context.new_page()
+        page.goto(address)
+        page.get_by_text("Fill them in").click()
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("gridcell").first.wait_for()
+        field, state = page.url, context.storage_state()
+
+        def paint(fresh: bool) -> float:
+            nonlocal page
+            if fresh:
+                page = browser.new_context(viewport={"width": 1280, "height": 800}, storage_state=state).new_page()
+            page.goto(field)
+            page.get_by_role("gridcell").first.wait_for()
+            return float(page.evaluate("performance.getEntriesByName('field-painted')[0].startTime"))
+
+        cold = [paint(True) for _ in range(5)]
+        warm = [paint(False) for _ in range(5)]
+        print(f"Field, first paint of its cells   median {statistics.median(cold):.0f} ms cold, "
+              f"{statistics.median(warm):.0f} ms warm (promised: 1,500)")  # fmt: skip
+        browser.close()
+
+
+def size() -> None:
+    """Gzipped size of what the first screen (the Field) loads: page, style, script and the Latin face."""
+    dist = ROOT / "web" / "dist"
+    page = (dist / "index.html").read_text()
+    files = [dist / part.split('"')[0] for part in page.split("/static/")[1:]]
+    files += list((dist / "assets").glob("source-sans-3-latin-wght-normal*.woff2"))
+    total = sum(len(gzip.compress(file.read_bytes(), 9)) for file in files)
+    print(f"first screen: {total / 1000:.0f} kB gzipped (promised: under 450 kB)")
+
+
+if __name__ == "__main__":
+    main()
