@@ -171,6 +171,15 @@ def test_levels_are_attributes_that_nest(tmp_path: Path) -> None:
     assert default_levels(panel) == {"sku": ["division", "family"]}
 
 
+def test_a_remark_is_no_key_but_a_third_key_is(tmp_path: Path) -> None:
+    rows = [f"2025-W0{w},{s},{c},r{w}{s},1" for w in range(1, 6) for s in "ab" for c in ("web", "till")]
+    path = tmp_path / "t.csv"
+    path.write_text("\n".join(["week,sku,channel,remark,units", *rows]))
+    assert guess_roles(read_table(path)).columns("key") == ["sku", "channel", "remark"]
+    path.write_text("\n".join(["week,sku,channel,remark,units", *rows[::2]]).replace("channel", "shop"))
+    assert guess_roles(read_table(path)).columns("key") == ["sku", "shop"]
+
+
 def test_roles_come_with_reasons(tmp_path: Path) -> None:
     (tmp_path / "t.csv").write_text(GOOD)
     roles = guess_roles(read_table(tmp_path / "t.csv")).roles

@@ -1,13 +1,18 @@
 """Bands from what the reconciled backtest forecasts missed.
 
-A series has a handful of origins, too few to read its own 95 % quantile off them. So every error is split into four
+A series has a handful of origins, too few to read its own 95 % quantile off them. So every error is split into five
 factors, and only what is common is pooled:
 
-    error = (one-step sigma of the fit at its origin) x (growth with the lead, common to a group of levels)
-          x (how much this series exceeds its group, shrunk towards 1) x (a shape, common to the group)
+    error = (one-step sigma of the fit at its origin)
+          x (forecast / usual volume of the series) to a power of 0, 1/2 or 1, common to a group of levels
+          x (growth with the lead, common to the group)
+          x (how much this series exceeds its group, shrunk towards 1)
+          x (a shape, common to the group)
 
-The shape's empirical quantiles give the bands: no normal distribution is assumed. Coverage is reported with bands that
-were made without the origin they are judged on.
+The second factor widens the bands in season and narrows them out of it: counts spread with the root of their mean,
+promotions and weather in proportion to it. The power is the one with the least interval score. The shape's empirical
+quantiles give the bands: no normal distribution is assumed. Powers and coverage are judged with bands that were made
+without the origin they are judged on.
 """
 
 from __future__ import annotations
@@ -17,12 +22,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.measures import nan_mean
+from tansy.engine.backtest.measures import interval_score, nan_mean
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 
 _PRIOR_ERRORS = 26.0  # a series' own factor counts as much as its group's once it has this many errors
+_POWERS = (0.0, 0.5, 1.0)
+_LEAST_RELATIVE = 0.05
 _FEWEST_NODES = 60  # levels with fewer nodes are pooled with each other
 
 
@@ -50,19 +57,65 @@ def groups(level_of: Integers, n_levels: int) -> Integers:
     return group
 
 
-def calibrate(errors: Floats, sigma: Floats, sigma_now: Floats, group: Integers, p: Floats) -> Bands:
+def calibrate(
+    errors: Floats, sigma: Floats, sigma_now: Floats, relative: Floats, relative_now: Floats, group: Integers, p: Floats
+) -> Bands:
     """Make the bands.
 
     errors: [nodes, origins, H], actual minus reconciled forecast, NaN where not to be counted. sigma: [nodes, origins]
-    and sigma_now: [nodes], one-step sigmas, positive or NaN. group: [nodes]. p: [Q], ascending.
+    and sigma_now: [nodes], one-step sigmas, positive or NaN. relative: [nodes, origins, H] and relative_now:
+    [nodes, H], forecast over usual volume, positive; ones where volume says nothing about spread. group: [nodes].
+    p: [Q], ascending.
     """
-    n_nodes, n_origins, _ = errors.shape
-    z = errors / np.where(sigma > 0.0, sigma, np.nan)[:, :, None]
-    now = _offsets(z, group, p) * np.nan_to_num(sigma_now)[:, None, None]
-    at_origin = np.empty((n_nodes, n_origins, len(p), errors.shape[2]))
+    n_groups = int(group.max()) + 1
+    least = np.full(n_groups, np.inf)
+    best: Bands | None = None
+    for power in _POWERS:
+        scale = np.where(sigma > 0.0, sigma, np.nan)[:, :, None] * relative**power
+        scale_now = np.nan_to_num(sigma_now)[:, None] * relative_now**power
+        bands = _at_power(errors, scale, scale_now, group, p)
+        missed = _interval_score(errors, bands.at_origin, p) / np.where(sigma > 0.0, sigma, np.nan)[:, :, None]
+        score = np.array([float(nan_mean(missed[group == g])) for g in range(n_groups)])
+        better = (score < least)[group]
+        if best is None:
+            best = bands
+        else:
+            best = Bands(
+                p,
+                np.where(better[:, None, None], bands.now, best.now),
+                np.where(better[:, None, None, None], bands.at_origin, best.at_origin),
+            )
+        least = np.fmin(least, score)
+    assert best is not None
+    return best
+
+
+def relative_volume(forecast: Floats, usual: Floats) -> Floats:
+    """Forecast over usual volume, at least a twentieth; one where the usual volume is not positive.
+
+    forecast: [..., H]; usual: [...].
+    """
+    usual = np.where(usual > 0.0, usual, np.nan)[..., None]
+    ratio = np.maximum(forecast / usual, _LEAST_RELATIVE)
+    return np.where(np.isnan(ratio), 1.0, ratio)
+
+
+def _interval_score(errors: Floats, offsets: Floats, p: Floats) -> Floats:
+    """Interval scores of all bands, summed, [nodes, origins, H]; errors against offsets from the same forecast."""
+    total = np.zeros_like(errors)
+    for b in range(len(p) // 2):
+        total += interval_score(errors, offsets[:, :, b], offsets[:, :, -1 - b], float(p[-1 - b] - p[b]))
+    return total
+
+
+def _at_power(errors: Floats, scale: Floats, scale_now: Floats, group: Integers, p: Floats) -> Bands:
+    n_nodes, n_origins, horizon = errors.shape
+    z = errors / scale
+    now = _offsets(z, group, p) * scale_now[:, None, :]
+    at_origin = np.empty((n_nodes, n_origins, len(p), horizon))
     for o in range(n_origins):
         others = np.delete(z, o, axis=1) if n_origins > 1 else z
-        at_origin[:, o] = _offsets(others, group, p) * np.nan_to_num(sigma[:, o])[:, None, None]
+        at_origin[:, o] = _offsets(others, group, p) * np.nan_to_num(scale[:, o])[:, None, :]
     return Bands(p, now, at_origin)
 
 

@@ -72,7 +72,18 @@ def guess_roles(table: pl.DataFrame) -> Guess:
             roles[name] = Role("key", "named like a key" if _KEY_WORDS.match(name) else "tells series apart")
             others.append(name)
     ordered = {name: roles[name] for name in table.columns}
-    return Guess("long", _attributes(table, ordered, others))
+    return Guess("long", _without_remarks(table, _attributes(table, ordered, others)))
+
+
+def _without_remarks(table: pl.DataFrame, roles: dict[str, Role]) -> dict[str, Role]:
+    """A text that is named like no key is not one where period and keys already tell nearly all rows apart."""
+    time = [name for name, role in roles.items() if role.kind == "time"]
+    named = [name for name, role in roles.items() if role.kind == "key" and _KEY_WORDS.match(name)]
+    doubtful = [name for name, role in roles.items() if role.kind == "key" and name not in named]
+    if not (time and named and doubtful) or table.select(time + named).n_unique() < 0.95 * table.height:
+        return roles
+    remark = Role("ignored", f"{' and '.join(named)} already tell the series apart")
+    return {name: remark if name in doubtful else role for name, role in roles.items()}
 
 
 def _attributes(table: pl.DataFrame, roles: dict[str, Role], texts: list[str]) -> dict[str, Role]:

@@ -18,8 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
-from tansy.engine.backtest.intervals import calibrate, groups, probabilities
-from tansy.engine.backtest.measures import mean_square_step, wape
+from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
+from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
 from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
@@ -160,7 +160,13 @@ def run_study(
         could_forecast = choice.at_origin >= 0
         errors = np.where(could_forecast[:, :, None], actuals - tested, np.nan)
         p = probabilities(list(recipe.levels))
-        bands = calibrate(errors, sigma_at, sigma_now, groups(structure.level_of, len(structure.levels)), p)
+        relative, relative_now = np.ones_like(tested), np.ones_like(forecast)
+        if recipe.nonnegative:
+            usual = np.stack([nan_mean(history[:, :n], axis=1) for n in (*seen_at, timeline.n_periods)], axis=1)
+            relative = relative_volume(tested, usual[:, :-1])
+            relative_now = relative_volume(forecast, usual[:, -1])
+        group_of = groups(structure.level_of, len(structure.levels))
+        bands = calibrate(errors, sigma_at, sigma_now, relative, relative_now, group_of, p)
         floor = 0.0 if recipe.nonnegative else -np.inf
         quantiles = np.maximum(forecast[:, None] + bands.now, floor)
         tested_quantiles = np.maximum(tested[:, :, None] + bands.at_origin, floor)
