@@ -64,7 +64,7 @@ def _progress() -> Callable[[str, int, int], None]:
             typer.echo(f"{step} ...", err=True)
         elif done * 20 // of != last.get(step):
             last[step] = done * 20 // of
-            typer.echo(f"{step}: {done:,} of {of:,} series", err=True)
+            typer.echo(f"{step}: {done:,} of {of:,}", err=True)
 
     return say
 

@@ -30,7 +30,7 @@ export interface paths {
         get: operations["portfolios_retrieve"];
         put?: never;
         post?: never;
-        delete: operations["portfolios_destroy"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -829,26 +829,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Portfolio"];
                 };
-            };
-        };
-    };
-    portfolios_destroy: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No response body */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
         };
     };

@@ -116,10 +116,13 @@ def run_study(
     say = progress or (lambda step, done, of: None)
     seconds: dict[str, float] = {}
 
+    def stop_if_asked() -> None:
+        if should_stop and should_stop():
+            raise Stopped("The run was stopped; what was fitted is kept, and running it again goes on from there.")
+
     @contextmanager
     def step(name: str) -> Iterator[None]:
-        if should_stop and should_stop():
-            raise Stopped("The run was stopped.")
+        stop_if_asked()
         say(name, 0, 0)
         began = time.perf_counter()
         yield
@@ -132,7 +135,7 @@ def run_study(
         structure = group(panel, recipe.structure)
         history = aggregate_history(structure, panel.values)
     with step("fit and backtest"):
-        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, store, say, should_stop, workers)
+        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, store, say, stop_if_asked, workers)
     with step("reconcile"):
         actuals = windows(history, seen_at, recipe.leads)
         scale = np.stack([mean_square_step(history[:, :n]) for n in seen_at], axis=1)
@@ -146,15 +149,19 @@ def run_study(
             _pick_at(fits.tested, choice.at_origin),
             _pick_at(fits.tested_sigma, choice.at_origin),
         )
-        tested_by: dict[str, Floats] = {}
-        for name in dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)):
-            tested_by[name] = np.stack(
-                [
-                    _reconciled(structure, tested_base[:, o], name, sigma_at[:, o], recipe.nonnegative, zero_at[o])
-                    for o in range(len(seen_at))
-                ],
-                axis=1,
+        names = list(dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)))
+        tested_by = {name: np.empty_like(tested_base) for name in names}
+
+        def reconcile_origin(job: tuple[str, int]) -> None:
+            name, o = job
+            tested_by[name][:, o] = _reconciled(
+                structure, tested_base[:, o], name, sigma_at[:, o], recipe.nonnegative, zero_at[o]
             )
+
+        jobs = [(name, o) for name in names for o in range(len(seen_at))]
+        for done, _ in enumerate(run_chunks(reconcile_origin, jobs, workers), start=1):
+            say("reconcile", done, len(jobs))
+            stop_if_asked()
         tested = tested_by[recipe.reconciliation]
     with step("bands"):
         could_forecast = choice.at_origin >= 0
@@ -236,7 +243,7 @@ def _fit_all(
     leads: int,
     store: ChunkStore | None,
     say: Progress,
-    should_stop: Callable[[], bool] | None,
+    stop_if_asked: Callable[[], None],
     workers: int | None,
 ) -> ChunkFits:
     n = len(history)
@@ -258,8 +265,7 @@ def _fit_all(
         parts[i] = fits
         done += end - start
         say("fit and backtest", done, n)
-        if should_stop and should_stop():
-            raise Stopped("The run was stopped; what was fitted is kept, and running it again goes on from there.")
+        stop_if_asked()
     ordered = [parts[i] for i in range(len(spans))]
     arrays = ("tested", "tested_sigma", "final", "final_sigma", "parameters", "criteria")
     joined = {name: np.concatenate([getattr(part, name) for part in ordered]) for name in arrays}

@@ -12,7 +12,6 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.reading.options import DUPLICATES, GAPS, ReadOptions
-from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import services
 from tansy.server.portfolios.models import Load, Portfolio, Upload
 
@@ -189,11 +188,6 @@ class PortfoliosView(generics.ListAPIView):
     queryset = Portfolio.objects.order_by("-id")
 
 
-class PortfolioView(generics.RetrieveDestroyAPIView):
+class PortfolioView(generics.RetrieveAPIView):
     serializer_class = PortfolioSerializer
     queryset = Portfolio.objects.all()
-
-    def perform_destroy(self, instance: Any) -> None:
-        if instance.releases.exists():
-            raise Conflict("This portfolio has releases, which are kept; it cannot be deleted.")
-        instance.delete()

@@ -199,7 +199,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
           aria-colcount={columns.length + 1}
           aria-activedescendant={`cell-${here.row}-${here.column}`}
           onKeyDown={onKeyDown}
-          className="relative min-h-0 flex-1 overflow-auto focus-visible:outline-none [&:focus-visible_.current]:outline-2"
+          className="relative min-h-0 flex-1 overflow-auto outline-none! [&:focus-visible_.current]:outline-2"
         >
           <div
             style={{

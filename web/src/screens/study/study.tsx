@@ -99,7 +99,8 @@ function Progress({ study, portfolio }: { study: Study; portfolio: number }) {
         <h2 className="text-base font-semibold">{study.name}</h2>
         <span className="text-second">
           {run.state === 'queued' ? 'waiting for the worker' : run.step}
-          {share !== null && `: ${count(run.done)} of ${count(run.of)} nodes`}
+          {share !== null &&
+            `: ${count(run.done)} of ${count(run.of)}${run.step === 'fit and backtest' ? ' nodes' : ''}`}
           {run.seconds_left !== null &&
             run.seconds_left > 0 &&
             `, about ${seconds(run.seconds_left)} left for this step`}
