@@ -15,6 +15,7 @@ export function fixed(value: number | null | undefined, digits: number): string 
 export function signed(value: number | null | undefined, digits: number): string {
   if (value === null || value === undefined) return '–';
   const text = fixed(Math.abs(value), digits);
+  if (Number(text) === 0) return text;
   return `${value < 0 ? '−' : '+'}${text}`;
 }
 

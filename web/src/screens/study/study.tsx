@@ -74,8 +74,8 @@ export function StudyScreen() {
         {list.data.some((study) => study.run.state === 'done') && (
           <p className="max-w-[90ch] text-second">
             RMSSE and gain over the seasonal naive are of what the study would publish, over its series and
-            all origins of its backtest. The recipe is a text file; <code>tansy run</code> gives the same
-            numbers without a screen.
+            all origins of its backtest. The recipe is a text file; <b>tansy run</b> gives the same numbers
+            without a screen.
           </p>
         )}
       </div>
