@@ -93,6 +93,21 @@ def test_encodings_and_decimal_commas(tmp_path: Path, encoding: str) -> None:
     assert reading.panel.values[0, 0] == 1234.5 and reading.panel.timeline.labels[0] == "2025-02-01"
 
 
+@pytest.mark.parametrize(
+    ("texts", "values"),
+    [
+        (["1,234", "12", "1,234,567.5"], [1234, 12, 1234567.5]),
+        (["1,5", "12", "1.234,25"], [1.5, 12, 1234.25]),
+        (["1 234", "-3", "+4"], [1234, -3, 4]),
+        (["1.5", "2e3", ""], [1.5, 2000, np.nan]),
+    ],
+)
+def test_commas_between_thousands_are_not_decimal_commas(tmp_path: Path, texts: list[str], values: list[float]) -> None:
+    rows = [f'2025-W0{i + 1};A;"{text}"' for i, text in enumerate(texts)]
+    reading = read(tmp_path, "\n".join(["week;sku;units", *rows]), gaps="unknown")
+    np.testing.assert_array_equal(reading.panel.values[0], values)
+
+
 def test_days_that_could_be_months_are_asked_about(tmp_path: Path) -> None:
     text = "date,sku,units\n03/04/2025,A,1\n04/04/2025,A,1\n"
     reading = read(tmp_path, text, frequency="D")

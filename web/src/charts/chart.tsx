@@ -2,7 +2,6 @@
 import { CustomChart, LineChart, ScatterChart } from 'echarts/charts';
 import { DataZoomComponent, GridComponent, TooltipComponent } from 'echarts/components';
 import * as echarts from 'echarts/core';
-import { LabelLayout } from 'echarts/features';
 import { CanvasRenderer } from 'echarts/renderers';
 import { useEffect, useRef } from 'react';
 
@@ -14,7 +13,6 @@ echarts.use([
   TooltipComponent,
   DataZoomComponent,
   CanvasRenderer,
-  LabelLayout,
 ]);
 
 export type Options = echarts.EChartsCoreOption;

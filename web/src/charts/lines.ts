@@ -1,5 +1,7 @@
 /** A few lines over leads, each named at its end. */
 import { type Colours, tooltip } from './colours';
+import { endNames } from './end-names';
+import { roundAxis } from './scale';
 
 export interface Line {
   name: string;
@@ -8,7 +10,17 @@ export interface Line {
   dashed?: boolean;
 }
 
-export function linesOptions(lines: Line[], x: string[], unit: string, colours: Colours, from?: number) {
+/** Room for a name, as a share of the height of the plot. */
+const NAME_HEIGHT = 0.075;
+
+export function linesOptions(lines: Line[], x: string[], unit: string, colours: Colours) {
+  const values = lines.flatMap((line) => line.values.filter((value) => value !== null));
+  const axis = roundAxis(values);
+  const names = lines.map((line) => ({
+    text: line.name,
+    value: line.values.at(-1) ?? axis.min,
+    colour: line.strong ? colours.plum : colours.second,
+  }));
   return {
     grid: { left: 44, right: 190, top: 28, bottom: 30 },
     tooltip: tooltip(colours, 2),
@@ -25,8 +37,7 @@ export function linesOptions(lines: Line[], x: string[], unit: string, colours: 
     },
     yAxis: {
       type: 'value',
-      scale: true,
-      ...(from === undefined ? {} : { min: from }),
+      ...axis,
       name: unit,
       nameTextStyle: { color: colours.second, align: 'left' },
       axisLabel: { color: colours.second },
@@ -45,25 +56,7 @@ export function linesOptions(lines: Line[], x: string[], unit: string, colours: 
           itemStyle: { color: colour },
         };
       }),
-      {
-        // names at the ends, as points of one series, so that they make room for each other
-        type: 'scatter',
-        silent: true,
-        symbolSize: 0,
-        tooltip: { show: false },
-        data: lines.map((line) => ({
-          value: [x.length - 1, line.values.at(-1) ?? null],
-          label: {
-            show: true,
-            position: 'right',
-            distance: 6,
-            color: line.strong ? colours.plum : colours.second,
-            fontSize: 12,
-            formatter: line.name,
-          },
-        })),
-        labelLayout: { moveOverlap: 'shiftY' },
-      },
+      endNames(names, x.length - 1, NAME_HEIGHT * (axis.max - axis.min)),
     ],
   };
 }

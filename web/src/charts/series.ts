@@ -1,6 +1,7 @@
 /** Node of a study -> options of its picture. Pure: tested without a browser. */
 import type { Schema } from '../api/client';
 import { type Colours, tooltip } from './colours';
+import { endNames } from './end-names';
 
 type Node = Schema['Node'];
 type Value = number | null;
@@ -50,28 +51,16 @@ export function bandColour(level: number, colours: Colours, plum: boolean): stri
   return level > 60 ? colours.band80 : colours.band50;
 }
 
-function endLabels(node: Node, colours: Colours) {
-  const last = node.periods.length - 1;
-  const points = node.bands.map((one) => ({ level: one.level, top: one.high.at(-1) ?? 0 }));
-  return {
-    type: 'scatter',
-    silent: true,
-    symbolSize: 0,
-    z: 6,
-    tooltip: { show: false },
-    data: points.map((point) => ({
-      value: [last, point.top],
-      label: {
-        show: true,
-        position: 'right',
-        distance: 6,
-        color: colours.second,
-        fontSize: 12,
-        formatter: `${point.level} %`,
-      },
-    })),
-    labelLayout: { moveOverlap: 'shiftY' },
-  };
+/** "95 %", "80 %" where the bands end; a name needs a twentieth of the height of the picture. */
+function bandNames(node: Node, from: number, colours: Colours) {
+  const shown = [...node.history.slice(from), ...node.bands.flatMap((one) => one.high)];
+  const tallest = Math.max(1e-9, ...shown.map((value) => value ?? 0));
+  const names = node.bands.map((one) => ({
+    text: `${one.level} %`,
+    value: one.high.at(-1) ?? 0,
+    colour: colours.second,
+  }));
+  return endNames(names, node.periods.length - 1, tallest / 20);
 }
 
 /** Whether an actual lies inside the widest band of an origin. */
@@ -193,7 +182,7 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
       ...behind,
       lineOf('sold', placed(node.history, 0, length), colours.ink, 1.5),
       lineOf('forecast', placed(joined, node.n_past - 1, length), colours.forecast, 2),
-      endLabels(node, colours),
+      bandNames(node, firstShown(node, span), colours),
     ],
   };
 }

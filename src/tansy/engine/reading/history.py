@@ -14,6 +14,7 @@ from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
 from tansy.engine.reading import findings as found
 from tansy.engine.reading.findings import Example, Finding
+from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import Guess, guess_roles
 from tansy.engine.reading.table import read_table
@@ -234,18 +235,8 @@ def _day_first(distinct: list[str], form: str, options: ReadOptions, name: str) 
 
 def _values(column: pl.Series, name: str) -> tuple[NDArray[np.float64], list[Finding]]:
     """Numbers with a decimal point or comma; NaN where the cell is empty or not a number."""
-    text = column.str.strip_chars()
-    point = text.str.replace_all(r"(\d)[ \u00a0](\d{3})", "$1$2").cast(pl.Float64, strict=False)
-    filled = np.asarray(text != "")
-    if point.null_count() > (~filled).sum():
-        comma = (
-            text.str.replace_all(".", "", literal=True)
-            .str.replace_all(",", ".", literal=True)
-            .cast(pl.Float64, strict=False)
-        )
-        if comma.null_count() < point.null_count():
-            point = comma
-    value = point.fill_null(float("nan")).to_numpy().copy()
+    filled = np.asarray(column.str.strip_chars() != "")
+    value = numbers(column).fill_null(float("nan")).to_numpy().copy()
     value[np.isinf(value)] = np.nan
     result = found.of_rows("not-a-number", "these values are unknown", name, column, np.isnan(value) & filled)
     result += found.of_rows("negative", "kept, as returns", name, column, value < 0.0)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from tansy.engine.reading.numbers import numbers
 from tansy.engine.timeline import FORM_NAMES, form_of
 
 _TIME_WORDS = re.compile(r"week|date|day|month|period|quarter|year|time", re.I)
@@ -56,8 +57,8 @@ def guess_roles(table: pl.DataFrame) -> Guess:
     )
     if time:
         roles[time] = Role("time", f"holds {FORM_NAMES[forms[time] or 'date']}")
-    numbers = [n for n in table.columns if n != time and numeric[n] > 0.8 and not _KEY_WORDS.match(n)]
-    value = _first([n for n in numbers if _VALUE_WORDS.search(n)], numbers if len(numbers) == 1 else [])
+    measures = [n for n in table.columns if n != time and numeric[n] > 0.8 and not _KEY_WORDS.match(n)]
+    value = _first([n for n in measures if _VALUE_WORDS.search(n)], measures if len(measures) == 1 else [])
     if value:
         roles[value] = Role(
             "value", "holds numbers and is named so" if _VALUE_WORDS.search(value) else "the only numbers"
@@ -126,5 +127,4 @@ def _numeric_share(column: pl.Series) -> float:
     filled = column.filter(column.str.strip_chars() != "")
     if not len(filled):
         return 0.0
-    numbers = filled.str.replace_all(",", ".", literal=True).cast(pl.Float64, strict=False)
-    return 1.0 - numbers.null_count() / len(filled)
+    return 1.0 - numbers(filled).null_count() / len(filled)
