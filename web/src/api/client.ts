@@ -35,7 +35,10 @@ const safe: Middleware = {
   },
 };
 
-export const api = createClient<paths>({ baseUrl: '/' });
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  fetch: (request) => globalThis.fetch(request), // looked up when called, so that tests can stand in for the server
+});
 api.use(safe);
 
 /** The body of an answer that is known to be there, because every failure throws. */

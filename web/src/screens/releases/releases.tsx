@@ -6,6 +6,7 @@ import { api, body, type Schema } from '../../api/client';
 import { draft as draftQuery, releases as releasesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
+import { Key } from '../../charts/key';
 import { totalOptions } from '../../charts/total';
 import { count, when } from '../../ui/format';
 import { Page } from '../../ui/page';
@@ -108,6 +109,14 @@ function GoingOut({ draft }: { draft: Schema['Draft'] }) {
       </p>
       <div className="mt-3 flex flex-wrap gap-8">
         <div className="min-w-[480px] flex-1">
+          <p className="flex gap-4">
+            <b>All series, units a period</b>
+            <Key colour="var(--color-base-content)" label="sold" />
+            <Key colour="var(--forecast)" label="forecast" />
+            {draft.last_release && (
+              <Key colour="var(--second)" label={`R${draft.last_release.number}`} dashed />
+            )}
+          </p>
           <Chart
             options={options}
             label="Total of all series: history, forecast and bands"

@@ -6,6 +6,7 @@ import type { Schema } from '../../api/client';
 import { node as nodeQuery } from '../../api/queries';
 import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
+import { Key } from '../../charts/key';
 import { hits, type Span, seriesOptions } from '../../charts/series';
 import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
@@ -194,18 +195,6 @@ function Picture({
         )}
       </div>
     </section>
-  );
-}
-
-function Key({ colour, label, dashed }: { colour: string; label: string; dashed?: boolean }) {
-  return (
-    <span className="flex items-center gap-1.5 text-[13px]">
-      <span
-        className="w-5 border-t-2"
-        style={{ borderColor: colour, borderStyle: dashed ? 'dashed' : 'solid' }}
-      />
-      {label}
-    </span>
   );
 }
 
