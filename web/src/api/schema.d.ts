@@ -492,6 +492,21 @@ export interface components {
             count: number;
             levels: string[];
         };
+        /**
+         * @description words: "seasonal, smooth". interval: periods from one sale to the next. variation: squared coefficient of
+         *     variation of the sizes of sales. empty: share of periods without a sale. window: length of the only season.
+         */
+        Kind: {
+            words: string;
+            /** Format: double */
+            interval: number | null;
+            /** Format: double */
+            variation: number | null;
+            /** Format: double */
+            empty: number | null;
+            /** Format: double */
+            window: number | null;
+        };
         Load: {
             readonly id: number;
             readonly file_name: string;
@@ -553,6 +568,7 @@ export interface components {
             bands: components["schemas"]["Band"][];
             method: string | null;
             was_tested: boolean;
+            kind: components["schemas"]["Kind"];
             parameters: components["schemas"]["Parameter"][];
             scores: components["schemas"]["Score"][];
             published: components["schemas"]["Score"];

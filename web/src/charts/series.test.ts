@@ -34,6 +34,7 @@ const node: Schema['Node'] = {
   ],
   method: 'naive',
   was_tested: true,
+  kind: { words: 'smooth', interval: 1, variation: 0.1, empty: 0, window: null },
   parameters: [],
   scores: [],
   published: { method: 'published', mae: 1, wape: 1, rmsse: 1, gain: 1, origins: 1 },
@@ -55,6 +56,12 @@ describe('the picture of a series', () => {
     expect(forecast.data).toEqual([null, null, null, 20, 10, 11]);
     const labels = series.at(-1) as { data: { label: { formatter: string } }[] };
     expect(labels.data.map((one) => one.label.formatter)).toEqual(['95 %', '80 %']);
+  });
+
+  it('names no band that has no width', () => {
+    const flat = { ...node, bands: [{ level: 95, low: [0, 0], high: [0, 0] }] };
+    const labels = seriesOptions(flat, null, 'all', colours).series.at(-1) as { data: unknown[] };
+    expect(labels.data).toEqual([]);
   });
 
   it('counts hits of the widest band of an origin', () => {

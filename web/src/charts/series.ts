@@ -55,7 +55,8 @@ export function bandColour(level: number, colours: Colours, plum: boolean): stri
 function bandNames(node: Node, from: number, colours: Colours) {
   const shown = [...node.history.slice(from), ...node.bands.flatMap((one) => one.high)];
   const tallest = Math.max(1e-9, ...shown.map((value) => value ?? 0));
-  const names = node.bands.map((one) => ({
+  const wide = node.bands.filter((one) => (one.high.at(-1) ?? 0) > (one.low.at(-1) ?? 0));
+  const names = wide.map((one) => ({
     text: `${one.level} %`,
     value: one.high.at(-1) ?? 0,
     colour: colours.second,

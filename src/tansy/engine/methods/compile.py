@@ -13,6 +13,7 @@ import numpy as np
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
+from tansy.engine.profile.kinds import find_kinds
 from tansy.engine.timeline import Timeline
 
 
@@ -21,6 +22,7 @@ def main() -> None:
     began = time.perf_counter()
     values = np.random.default_rng(0).normal(100.0, 10.0, (2, 60))
     batch = Batch(values, Timeline("M", 24000, 60, 12))
+    find_kinds(values, batch.timeline, 0)
     for text in ("seasonal-naive", "ets(A,Ad,A)", "arima(1,1,1) + harmonics(1)"):
         fit(parse(text), batch, 6, uncertainty=True)
     print(f"kernels ready after {time.perf_counter() - began:.1f} s", file=sys.stderr)

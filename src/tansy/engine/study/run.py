@@ -25,6 +25,7 @@ from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
 from tansy.engine.methods.notation import Form, parse
 from tansy.engine.panel import Panel
+from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.reconcile.projection import reconcile
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
 from tansy.engine.study import accuracy
@@ -51,6 +52,7 @@ class Study:
     chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
     base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
+    kinds: what the demand of each node is like.
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     hits: [nodes, Q / 2], share of actuals inside each band of the backtest, narrowest band last.
@@ -73,6 +75,7 @@ class Study:
     quantiles: Floats
     tested: Floats
     tested_quantiles: Floats
+    kinds: Kinds
     parameters: Floats
     parameter_names: tuple[tuple[str, ...], ...]
     sigma: Floats
@@ -141,7 +144,7 @@ def run_study(
         scale = np.stack([mean_square_step(history[:, :n]) for n in seen_at], axis=1)
         squares = scaled_squares(actuals[:, None] - fits.tested, scale)
         choice = choose(squares, ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0]))
-        zero_now, zero_at = _zero_by_decision(panel.values, choice, seen_at, structure, recipe.ended_after)
+        zero_now, zero_at = _zero_by_decision(panel, choice, seen_at, structure, recipe.ended_after)
         base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
         sigma_now = _sigma_of_short(sigma_now, _pick(fits.criteria[..., 1], choice.final), base)
         forecast = _reconciled(structure, base, recipe.reconciliation, sigma_now, recipe.nonnegative, zero_now)
@@ -210,6 +213,7 @@ def run_study(
         quantiles=quantiles,
         tested=np.where(could_forecast[:, :, None], tested, np.nan),
         tested_quantiles=tested_quantiles,
+        kinds=find_kinds(history, timeline, recipe.ended_after),
         parameters=_pick(fits.parameters, choice.final),
         parameter_names=fits.parameter_names,
         sigma=np.nan_to_num(sigma_now),
@@ -286,17 +290,15 @@ def _pick_at(values: Floats, choice: Integers) -> Floats:
 
 
 def _zero_by_decision(
-    series: Floats, choice: Choice, seen_at: list[int], structure: Structure, ended_after: int
+    panel: Panel, choice: Choice, seen_at: list[int], structure: Structure, ended_after: int
 ) -> tuple[NDArray[np.bool_], list[NDArray[np.bool_]]]:
     """Finest nodes that are forecast as zero now and at each origin: not on sale yet, or ended."""
     finest = slice(structure.n_aggregates, None)
 
     def ended(n_seen: int) -> NDArray[np.bool_]:
-        if not ended_after or n_seen < ended_after:
-            return np.zeros(len(series), dtype=bool)
-        return ~(np.nan_to_num(series[:, n_seen - ended_after : n_seen]) != 0.0).any(axis=1)
+        return find_kinds(panel.values[:, :n_seen], panel.timeline.until(n_seen), ended_after).ended
 
-    now = (choice.final[finest] < 0) | ended(series.shape[1])
+    now = (choice.final[finest] < 0) | ended(panel.timeline.n_periods)
     return now, [(choice.at_origin[finest, o] < 0) | ended(n) for o, n in enumerate(seen_at)]
 
 

@@ -141,6 +141,17 @@ class HitSerializer(serializers.Serializer):
     share = serializers.FloatField(allow_null=True)
 
 
+class KindSerializer(serializers.Serializer):
+    """words: "seasonal, smooth". interval: periods from one sale to the next. variation: squared coefficient of
+    variation of the sizes of sales. empty: share of periods without a sale. window: length of the only season."""
+
+    words = serializers.CharField()
+    interval = serializers.FloatField(allow_null=True)
+    variation = serializers.FloatField(allow_null=True)
+    empty = serializers.FloatField(allow_null=True)
+    window = serializers.FloatField(allow_null=True)
+
+
 class NodeSerializer(serializers.Serializer):
     node = serializers.IntegerField()
     name = serializers.CharField()
@@ -160,6 +171,7 @@ class NodeSerializer(serializers.Serializer):
     bands = BandSerializer(many=True)
     method = serializers.CharField(allow_null=True)
     was_tested = serializers.BooleanField()
+    kind = KindSerializer()
     parameters = ParameterSerializer(many=True)
     scores = ScoreSerializer(many=True)
     published = ScoreSerializer()
@@ -383,6 +395,7 @@ class NodeView(APIView):
                 "bands": _bands(unpack(node.quantiles, 2 * len(levels), h), levels),
                 "method": methods[node.chosen] if node.chosen >= 0 else None,
                 "was_tested": node.was_tested,
+                "kind": {"words": node.kind, **node.kind_figures},
                 "parameters": parameters,
                 "scores": [_score(name, scores[j]) for j, name in enumerate(methods)],
                 "published": _score("published", unpack(node.node_scores)),

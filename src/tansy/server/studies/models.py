@@ -142,6 +142,8 @@ class Node(models.Model):
     trail = models.JSONField()
     chosen = models.SmallIntegerField(help_text="Position of the method, -1 where the node is zero by decision.")
     was_tested = models.BooleanField()
+    kind = models.CharField(max_length=60)
+    kind_figures = models.JSONField()
     wape = models.FloatField(null=True)
     rmsse = models.FloatField(null=True)
     gain = models.FloatField(null=True)
@@ -160,7 +162,11 @@ class Node(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["study", "position"], name="node_position")]
-        indexes = [models.Index(fields=["study", "level"]), models.Index(fields=["study", "gain"])]
+        indexes = [
+            models.Index(fields=["study", "level"]),
+            models.Index(fields=["study", "gain"]),
+            models.Index(fields=["study", "kind"]),
+        ]
 
     def __str__(self) -> str:
         return self.name

@@ -29,6 +29,7 @@ from tansy.server.portfolios.services import data_section
 from tansy.server.studies.models import Node, Result, Run, Study, pack
 
 _BATCH = 200
+KIND_FIGURES = ("interval", "variation", "empty", "window")
 _REPORT_EVERY = 0.5  # seconds
 
 
@@ -156,6 +157,8 @@ def save(study: Study, found: Findings) -> None:
                 trail=ways[i],
                 chosen=int(found.chosen[i]),
                 was_tested=bool(found.was_tested[i]),
+                kind=found.kinds.words(i),
+                kind_figures={name: number(getattr(found.kinds, name)[i]) for name in KIND_FIGURES},
                 wape=number(scores[i, 1]),
                 rmsse=number(scores[i, 2]),
                 gain=number(scores[i, 3]),

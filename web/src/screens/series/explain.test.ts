@@ -1,5 +1,18 @@
 import { describe, expect, it } from 'vitest';
-import { explain, halfLife, periodsOfWeight } from './explain';
+import { explain, halfLife, kindSentence, periodsOfWeight } from './explain';
+
+describe('a kind in words', () => {
+  it('says how many periods are empty, and how often something sells', () => {
+    const kind = { words: 'seasonal, lumpy', interval: 2.51, variation: 0.8, empty: 0.6, window: null };
+    expect(kindSentence(kind, 'W')).toBe(
+      'Seasonal, lumpy. 60 % empty weeks since the first sale; up to the last one, one week in 2.5 had a sale.',
+    );
+    expect(kindSentence({ ...kind, words: 'smooth', interval: 1, empty: 0 }, 'M')).toBe(
+      'Smooth. 0 % empty months since the first sale.',
+    );
+    expect(kindSentence({ ...kind, words: 'no sales', empty: null }, 'D')).toBe('No sales.');
+  });
+});
 
 describe('parameters in words', () => {
   it('counts the periods that carry 90 % of the weight', () => {

@@ -1,4 +1,7 @@
-/** Parameters of a method in a planner's words. */
+/** Parameters of a method and kinds of demand in a planner's words. */
+import type { Schema } from '../../api/client';
+import { periods } from '../../ui/format';
+
 const NAMES: Record<string, string> = {
   alpha: 'level weight α',
   beta: 'trend weight β',
@@ -32,6 +35,19 @@ export function periodsOfWeight(alpha: number): number {
 /** After how many periods a damped trend has lost half of its slope. */
 export function halfLife(phi: number): number {
   return Math.ceil(Math.log(0.5) / Math.log(phi));
+}
+
+/** "Seasonal, lumpy. 60 % empty weeks since the first sale; up to the last one, one week in 2.5 had a sale." */
+export function kindSentence(kind: Schema['Kind'], frequency: string): string {
+  const many = periods(frequency);
+  const name = `${kind.words.charAt(0).toUpperCase()}${kind.words.slice(1)}.`;
+  if (kind.empty === null) return name;
+  const empty = `${(100 * kind.empty).toFixed(0)} % empty ${many} since the first sale`;
+  const often =
+    kind.interval !== null && kind.interval > 1.05
+      ? `; up to the last one, one ${periods(frequency, 1)} in ${kind.interval.toFixed(1)} had a sale`
+      : '';
+  return `${name} ${empty}${often}.`;
 }
 
 export function explain(parameters: { name: string; value: number }[], noun: string): Explained[] {

@@ -12,7 +12,7 @@ import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { typing } from '../../ui/typing';
-import { explain } from './explain';
+import { explain, kindSentence } from './explain';
 import { OriginHandle, type Tick } from './origin-handle';
 
 type Node = Schema['Node'];
@@ -317,6 +317,12 @@ function Why({ node }: { node: Node }) {
           </dl>
         </section>
       )}
+      <section aria-labelledby="kind">
+        <h2 id="kind" className="mb-1 font-semibold text-second">
+          Kind
+        </h2>
+        <p>{kindSentence(node.kind, node.frequency)}</p>
+      </section>
       <section aria-labelledby="bands">
         <h2 id="bands" className="mb-1 font-semibold text-second">
           Bands in the backtest

@@ -1,0 +1,1 @@
+"""What a series is like: its kind of demand, with the figures behind it."""

@@ -1,0 +1,114 @@
+"""Kinds of demand on series whose kind is known."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from tansy.engine.profile.kinds import Kinds, find_kinds
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+N = 182
+WEEKS = Timeline("W", 2782, N, 52)
+T = np.arange(N)
+PHASE = 2 * np.pi * (WEEKS.first + T) * 7 / 365.25
+
+
+def kinds(*series: Floats, ended_after: int = 56) -> Kinds:
+    return find_kinds(np.array(series, dtype=float), WEEKS, ended_after)
+
+
+def test_interval_and_variation_are_their_definitions() -> None:
+    y = np.full(N, np.nan)
+    y[4:14] = [0, 2, 0, 0, 4, 0, 6, np.nan, 8, 0]
+    found = kinds(y)
+    # sales at 1, 4, 6 and, the missing one passed over, 7 of the observed periods
+    assert found.interval[0] == pytest.approx((7 - 1) / 3)
+    assert found.variation[0] == pytest.approx(np.var([2, 4, 6, 8]) / 25)
+    assert found.empty[0] == pytest.approx(4 / 8)
+
+
+def test_the_four_kinds_are_told_apart() -> None:
+    rng = np.random.default_rng(0)
+    smooth = rng.normal(100, 10, N)
+    erratic = rng.lognormal(3, 1.2, N)
+    sparse = np.zeros(N)
+    sparse[::4] = 5.0
+    lumpy = np.zeros(N)
+    lumpy[::4] = rng.lognormal(2, 1.5, len(lumpy[::4]))
+    found = kinds(smooth, erratic, sparse, lumpy)
+    assert [found.words(i).split(", ")[-1] for i in range(4)] == ["smooth", "erratic", "intermittent", "lumpy"]
+
+
+def test_a_season_is_seen_and_noise_is_not_taken_for_one() -> None:
+    rng = np.random.default_rng(1)
+    n = 400
+    noise = rng.normal(50, 10, (n, N))
+    season = 50 + 8 * np.sin(PHASE) + rng.normal(0, 10, (n, N))
+    assert kinds(*season).seasonal.mean() > 0.97
+    # AICc lets a pure-noise pair in when it lowers -2 log L by more than 4.2: a chi-squared of 2 does so in 12 %
+    assert kinds(*noise).seasonal.mean() == pytest.approx(np.exp(-4.2 / 2), abs=0.05)
+
+
+def test_gain_in_aicc_is_that_of_dense_least_squares() -> None:
+    from tansy.engine.kernels import demand as kernel
+
+    rng = np.random.default_rng(2)
+    y = 20 + 5 * np.cos(PHASE) + rng.normal(0, 4, N)
+    y[30:33] = np.nan
+    figures = np.empty((1, kernel.N_FIGURES))
+    pair = WEEKS.harmonics(1, 0)
+    zeros = np.zeros(N, dtype=np.int64)
+    kernel.demand_figures(y[None], pair[:, 0].copy(), pair[:, 1].copy(), zeros, 52, zeros, 2, 104, figures)
+    seen = ~np.isnan(y)
+    n = seen.sum()
+
+    def aicc(design: Floats) -> float:
+        left = y[seen] - design @ np.linalg.lstsq(design, y[seen], rcond=None)[0]
+        k = design.shape[1] + 1
+        return float(n * np.log(left @ left / n) + 2 * k + 2 * k * (k + 1) / (n - k - 1))
+
+    constant = np.ones((n, 1))
+    expected = aicc(constant) - aicc(np.c_[constant, pair[seen]])
+    assert figures[0, kernel.SEASON_GAIN] == pytest.approx(expected, rel=1e-9)
+
+
+@pytest.mark.parametrize("peak", [3, 20, 51])
+def test_what_is_sold_in_one_part_of_the_year_only_is_found_wherever_it_lies(peak: int) -> None:
+    position = ((WEEKS.first + T) * 7 / 365.25 % 1) * 52
+    distance = np.minimum(np.abs(position - peak), 52 - np.abs(position - peak))
+    festive = np.where(distance < 4, 30.0, 0.0)
+    shifted = np.where(np.minimum(np.abs(position - peak - 1), 52 - np.abs(position - peak - 1)) < 4, 30.0, 0.0)
+    moving = np.where(T < 91, festive, shifted)  # a week later from the second half on: still one season
+    spread = festive + 5.0
+    found = kinds(festive, moving, spread)
+    assert found.in_season_only.tolist() == [True, True, False]
+    assert 7 <= found.window[0] <= 9
+    assert found.words(0).startswith("in season only")
+
+
+def test_one_season_is_not_enough_to_call_it_a_season() -> None:
+    once = np.zeros(N)
+    once[100:108] = 20.0
+    assert not kinds(once).in_season_only[0]
+
+
+def test_new_and_ended_and_never_sold() -> None:
+    new, ended, never, asleep = np.zeros(N), np.full(N, 5.0), np.zeros(N), np.full(N, 5.0)
+    new[150:] = 5.0
+    ended[100:] = 0.0
+    asleep[-30:] = 0.0
+    found = kinds(new, ended, never, asleep)
+    assert found.new.tolist() == [True, False, False, False]
+    assert found.ended.tolist() == [False, True, False, False]
+    assert found.words(2) == "no sales" and found.words(1).startswith("ended")
+    assert not kinds(ended, ended_after=0).ended[0]
+
+
+@pytest.mark.parametrize(("frequency", "season"), [("D", 7), ("M", 12), ("Q", 4), ("Y", 1)])
+def test_every_frequency_has_kinds(frequency: str, season: int) -> None:
+    timeline = Timeline(frequency, 8000, 60, season)
+    found = find_kinds(np.random.default_rng(3).poisson(20.0, (4, 60)).astype(float), timeline, 0)
+    assert (found.demand == 0).all() and not found.in_season_only.any()
