@@ -58,6 +58,14 @@ describe('the picture of a series', () => {
     expect(labels.data.map((one) => one.label.formatter)).toEqual(['95 %', '80 %']);
   });
 
+  it('reaches as high as its widest band', () => {
+    const edges = seriesOptions(node, null, 'all', colours).series[0] as unknown as {
+      data: [number, number][];
+    };
+    expect(Math.max(...edges.data.map(([, value]) => value))).toBe(16);
+    expect(edges.data).toContainEqual([5, 4]);
+  });
+
   it('names no band that has no width', () => {
     const flat = { ...node, bands: [{ level: 95, low: [0, 0], high: [0, 0] }] };
     const labels = seriesOptions(flat, null, 'all', colours).series.at(-1) as { data: unknown[] };

@@ -45,6 +45,19 @@ export function band(shape: BandShape, z: number) {
   };
 }
 
+/** Invisible points at the edges of bands, so that the axis reaches as far as they do. */
+export function reach(bands: { start: number; values: Value[] }[]) {
+  return {
+    type: 'scatter',
+    silent: true,
+    symbolSize: 0,
+    tooltip: { show: false },
+    data: bands.flatMap(({ start, values }) =>
+      values.flatMap((value, i) => (value === null ? [] : [[start + i, value]])),
+    ),
+  };
+}
+
 export function bandColour(level: number, colours: Colours, plum: boolean): string {
   if (plum) return level > 90 ? colours.plum95 : colours.plum80;
   if (level > 90) return colours.band95;
@@ -179,6 +192,12 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
   return {
     ...baseOptions(node.periods, firstShown(node, span), colours),
     series: [
+      reach([
+        ...node.bands.flatMap((one) => [one.low, one.high].map((values) => ({ start: node.n_past, values }))),
+        ...(origin?.bands ?? []).flatMap((one) =>
+          [one.low, one.high].map((values) => ({ start: (origin?.at ?? 0) + 1, values })),
+        ),
+      ]),
       ...ahead,
       ...behind,
       lineOf('sold', placed(node.history, 0, length), colours.ink, 1.5),

@@ -1,7 +1,7 @@
 /** The topmost node of a draft, with the last release beside it. */
 import type { Schema } from '../api/client';
 import type { Colours } from './colours';
-import { band, bandColour, baseOptions, lineOf, placed } from './series';
+import { band, bandColour, baseOptions, lineOf, placed, reach } from './series';
 
 const YEARS_SHOWN = 2;
 
@@ -14,6 +14,9 @@ export function totalOptions(draft: Schema['Draft'], colours: Colours) {
   return {
     ...baseOptions(periods, shown, colours),
     series: [
+      reach(
+        draft.total.bands.flatMap((one) => [one.low, one.high].map((values) => ({ start: nPast, values }))),
+      ),
       ...draft.total.bands.map((one, i) =>
         band(
           { start: nPast, low: one.low, high: one.high, colour: bandColour(one.level, colours, false) },

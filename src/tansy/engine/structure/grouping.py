@@ -75,11 +75,6 @@ class Structure:
         return self.n_nodes - self.n_series
 
     @cached_property
-    def n_below(self) -> Integers:
-        """Number of finest nodes below each node, 1 for a finest node."""
-        return np.bincount(self.membership.ravel(), minlength=self.n_nodes)
-
-    @cached_property
     def summation(self) -> Summation:
         upper = self.membership[:-1]
         columns = np.tile(np.arange(self.n_series), len(upper))

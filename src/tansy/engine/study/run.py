@@ -36,7 +36,6 @@ from tansy.engine.timeline import Timeline
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 
-STEPS = ("structure", "fit and backtest", "reconcile", "bands", "accuracy")
 RECONCILIATIONS_SHOWN = ("none", "bottom-up", "structural", "variance")
 _CHUNK = 32  # series: about a second of work, so that progress is lively and stopping is quick
 

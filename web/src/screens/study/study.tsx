@@ -64,9 +64,9 @@ export function StudyScreen() {
         {running && <Progress study={running} portfolio={portfolio} />}
         {list.data.length === 0 ? (
           <Empty title="No study yet">
-            The default recipe forecasts every series and every level above it by eleven methods, tests them
-            from several origins of the past, lets each series keep the best one, makes all levels add up and
-            puts bands around the result.
+            The default recipe forecasts every series and every level above it by simple methods, exponential
+            smoothing and ARIMA, tests them from several origins of the past, lets each series keep the best
+            one, makes all levels add up and puts bands around the result.
           </Empty>
         ) : (
           <StudyTable list={list.data} portfolio={portfolio} />
