@@ -83,6 +83,7 @@ test: setup $(STAMPS)/chromium lint
 	$(BIN)/python -m pytest tests
 
 bench: setup
+	$(BIN)/tansy demo --no-serve
 	$(BIN)/python -m bench
 
 clean:
