@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -12,10 +13,11 @@ from numpy.typing import NDArray
 from tansy.engine.backtest.choice import choose
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities
 from tansy.engine.backtest.measures import mean_square_step
-from tansy.engine.backtest.origins import origins
+from tansy.engine.backtest.origins import ChunkFits, origins
 from tansy.engine.backtest.score import Forecasts, score
 from tansy.engine.errors import RecipeError, Stopped
 from tansy.engine.panel import Panel
+from tansy.engine.study import run
 from tansy.engine.study.checks import check_forecast
 from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
 from tansy.engine.study.run import Study, fingerprint, run_study
@@ -205,26 +207,33 @@ def same(a: Study, b: Study) -> bool:
     return all(np.array_equal(getattr(a, name), getattr(b, name), equal_nan=True) for name in arrays)
 
 
-def test_neither_threads_nor_a_stop_nor_the_order_of_series_change_a_bit(
-    panel: Panel, study: Study, tmp_path: Path
+def test_neither_threads_nor_chunks_nor_a_stop_change_a_bit(
+    panel: Panel, study: Study, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     assert same(study, run_study(panel, RECIPE, workers=2))
-    store = FolderStore(tmp_path / "work", fingerprint(panel, RECIPE))
-    calls = []
+    monkeypatch.setattr(run, "_CHUNK", 8)
+    fitted: list[int] = []
+    fit_chunk = run.fit_chunk
 
-    def stop_after_a_while() -> bool:
-        calls.append(1)
-        return len(calls) > 3
+    def counted(values: Floats, *rest: Any) -> ChunkFits:
+        fitted.append(len(values))
+        return fit_chunk(values, *rest)
+
+    monkeypatch.setattr(run, "fit_chunk", counted)
+    store = FolderStore(tmp_path / "work", fingerprint(panel, RECIPE))
+    asked: list[int] = []
+
+    def stop_after_two_chunks() -> bool:
+        asked.append(1)
+        return len(asked) > 3
 
     with pytest.raises(Stopped):
-        run_study(panel, RECIPE, store=store, should_stop=stop_after_a_while, workers=1)
+        run_study(panel, RECIPE, store=store, should_stop=stop_after_two_chunks, workers=1)
     kept = len(list((tmp_path / "work").glob("*.npz")))
-    assert kept > 0
-    fitted = []
-    done = run_study(panel, RECIPE, store=store, progress=lambda step, n, of: fitted.append((step, n, of)), workers=1)
-    assert same(study, done)
-    other = replace(RECIPE, leads=5)
-    FolderStore(tmp_path / "work", fingerprint(panel, other))
+    assert 2 <= kept == len(fitted) < 8, "it stopped on the way"
+    assert same(study, run_study(panel, RECIPE, store=store, workers=1))
+    assert len(fitted) == 8 and sum(fitted) == study.structure.n_nodes, "no chunk was fitted twice"
+    FolderStore(tmp_path / "work", fingerprint(panel, replace(RECIPE, leads=5)))
     assert not list((tmp_path / "work").glob("*.npz")), "chunks of another recipe are never taken"
 
 

@@ -129,6 +129,17 @@ def test_wide_xlsx_and_parquet_hold_the_same_panel(tmp_path: Path) -> None:
         assert panel.timeline == long.timeline
 
 
+def test_an_odd_cell_of_a_wide_file_is_named_by_its_row_and_period(tmp_path: Path) -> None:
+    text = "sku,2025-01,2025-02,2025-03\nA,1,2,3\nB,4,five,-6\n"
+    found = {finding.kind: finding.examples[0] for finding in read(tmp_path, text).findings}
+    assert (found["not-a-number"].row, found["not-a-number"].column, found["not-a-number"].text) == (
+        3,
+        "2025-02",
+        "five",
+    )
+    assert (found["negative"].row, found["negative"].column) == (3, "2025-03")
+
+
 @pytest.mark.parametrize(
     ("content", "says"),
     [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import math
 import os
 import signal
 import subprocess
@@ -21,6 +22,7 @@ from django.db import connection
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
 
+from tansy.engine.study import run as engine_run
 from tansy.engine.study.run import run_study
 from tansy.server.management.commands.worker import take_up_again
 from tansy.server.releases.models import Release
@@ -48,15 +50,21 @@ def test_a_study_is_queued_with_its_run(study: Study) -> None:
     assert study.recipe.methods[0] == "seasonal-naive"
 
 
-def test_wrong_recipes_are_refused_before_anything_is_stored(client: APIClient, portfolio: dict[str, Any]) -> None:
-    for wrong, says in (("origins = 3", "origins = 0"), ('"mean"', '"meen"'), ('["group"]', '["colour"]')):
-        recipe = RECIPE.replace(wrong, says)
-        answer = client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
-        if says == '["colour"]':
-            services.carry_out(Study.objects.get().run)  # found when the structure is built
-            assert Study.objects.get().run.state == "failed" and "colour" in Study.objects.get().run.message
-        else:
-            assert answer.status_code == 422 and not Study.objects.exists()
+@pytest.mark.parametrize(("right", "wrong"), [("origins = 3", "origins = 0"), ('"mean"', '"meen"')])
+def test_a_wrong_recipe_is_refused_before_anything_is_stored(
+    client: APIClient, portfolio: dict[str, Any], right: str, wrong: str
+) -> None:
+    recipe = RECIPE.replace(right, wrong)
+    answer = client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
+    assert answer.status_code == 422 and not Study.objects.exists()
+
+
+def test_a_level_that_the_data_lacks_fails_the_run_in_words(client: APIClient, portfolio: dict[str, Any]) -> None:
+    recipe = RECIPE.replace('["group"]', '["colour"]')
+    client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
+    services.carry_out(Study.objects.get().run)
+    run = Study.objects.get().run
+    assert run.state == "failed" and "no attribute 'colour'" in run.message
 
 
 def test_results_are_those_of_the_engine(client: APIClient, done: Study) -> None:
@@ -99,12 +107,24 @@ def test_a_stopped_run_keeps_what_was_fitted_and_goes_on(client: APIClient, stud
     assert kept
     monkeypatch.undo()
     monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
+    fitted: list[int] = []
+    fit_chunk = engine_run.fit_chunk
+    monkeypatch.setattr(engine_run, "fit_chunk", lambda values, *rest: fitted.append(1) or fit_chunk(values, *rest))
     assert client.post(f"/api/studies/{study.pk}/run/").status_code == 200
-    times = {path: path.stat().st_mtime_ns for path in kept}
     services.carry_out(study.run)
     assert study.run.state == "done" and Result.objects.count() == 1
-    assert not services.work_folder(study).exists() and times
+    assert len(fitted) == math.ceil(Result.objects.get().summary["nodes"] / 8) - len(kept), (
+        "kept chunks are not fitted again"
+    )
+    assert not services.work_folder(study).exists()
     assert client.post(f"/api/studies/{study.pk}/run/").status_code == 409
+
+
+def test_a_wish_to_stop_that_comes_in_while_a_run_begins_is_heard(study: Study) -> None:
+    stale = study.run
+    Run.objects.update(stop_requested=True)
+    stale.begin()
+    assert services.Reporter(stale).should_stop()
 
 
 def test_a_study_that_cannot_be_saved_leaves_no_half_of_it(study: Study, monkeypatch: Any) -> None:
@@ -169,6 +189,8 @@ def test_publishing_checks_numbers_and_freezes(client: APIClient, done: Study, u
     release = Release.objects.get()
     with pytest.raises(TypeError, match="frozen"):
         release.save()
+    with pytest.raises(TypeError, match="frozen"):
+        Release.objects.update(note="changed")
     parquet = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
     csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
     assert csv.columns == parquet.columns and csv.height == parquet.height == draft["n_nodes"] * 6

@@ -31,10 +31,31 @@ class Finding:
         return asdict(self)
 
 
-def of_rows(kind: str, remedy: str, column: str, texts: pl.Series, bad: np.ndarray) -> list[Finding]:
+@dataclass(frozen=True)
+class Places:
+    """Where the cells of a long table stand in the file: the line of row i, and the column that its value is in.
+
+    periods: names of the columns of a wide file, which were laid under each other; None for a long file.
+    """
+
+    n_lines: int
+    periods: list[str] | None = None
+
+    def line(self, i: int) -> int:
+        return i % self.n_lines + 2
+
+    def column(self, i: int, column: str, is_value: bool) -> str:
+        return self.periods[i // self.n_lines] if self.periods and is_value else column
+
+
+def of_rows(
+    kind: str, remedy: str, column: str, texts: pl.Series, bad: np.ndarray, places: Places, is_value: bool = False
+) -> list[Finding]:
     """A finding for the rows where `bad`, none if there are none. texts: the column as written."""
     at = np.nonzero(bad)[0]
     if not len(at):
         return []
-    examples = [Example(int(i) + 2, column, "" if texts[int(i)] is None else str(texts[int(i)])) for i in at[:3]]
+    examples = [
+        Example(places.line(i), places.column(i, column, is_value), str(texts[i] or "")) for i in at[:3].tolist()
+    ]
     return [Finding(kind, len(at), remedy, examples)]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
 from tansy.engine.reading import findings as found
-from tansy.engine.reading.findings import Example, Finding
+from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import Guess, guess_roles
@@ -69,19 +69,20 @@ def understand(
     """
     guess = guess_roles(table)
     options = _complete(table, options, guess, name)
+    places = Places(table.height, guess.columns("period") if options.layout == "wide" else None)
     if options.layout == "wide":
         table = _unpivot(table, options, guess)
     n_rows = table.height
     findings: list[Finding] = []
 
-    period, frequency, odd_time = _periods(table[options.time], options, name)
+    period, frequency, odd_time = _periods(table[options.time], options, name, places)
     findings += odd_time
-    value, odd_value = _values(table[options.value], options.value)
+    value, odd_value = _values(table[options.value], options.value, places)
     findings += odd_value
     codes, keys, has_key = _series(table, options.keys)
     for key in set(options.keys) & set(table.columns):
         blank = np.asarray(table[key].str.strip_chars() == "")
-        findings += found.of_rows("missing-key", "these rows are left out", key, table[key], blank)
+        findings += found.of_rows("missing-key", "these rows are left out", key, table[key], blank, places)
     kept = (period.known) & has_key
     if not kept.any():
         raise FileError(f"{name}: no row has both a period and a key; nothing can be loaded.")
@@ -107,7 +108,7 @@ def understand(
             "last": "the last is kept",
         }
         remedy = f"rows for the same series and period: {words[options.duplicates]}"
-        findings += found.of_rows("duplicate", remedy, options.value, table[options.value], flags)
+        findings += found.of_rows("duplicate", remedy, options.value, table[options.value], flags, places, True)
     values, shape_findings = _gaps(values, has_row, timeline, options, keys)
     findings += shape_findings
 
@@ -172,7 +173,7 @@ class _Periods:
     known: NDArray[np.bool_]
 
 
-def _periods(column: pl.Series, options: ReadOptions, name: str) -> tuple[_Periods, str, list[Finding]]:
+def _periods(column: pl.Series, options: ReadOptions, name: str, places: Places) -> tuple[_Periods, str, list[Finding]]:
     """Period number of every row. Works on the distinct texts, of which there are few."""
     texts = column.str.strip_chars()
     distinct = texts.unique(maintain_order=True).to_list()
@@ -210,7 +211,7 @@ def _periods(column: pl.Series, options: ReadOptions, name: str) -> tuple[_Perio
     joined = pl.DataFrame({"text": texts}).join(lookup, on="text", how="left", maintain_order="left")["number"]
     known = joined.is_not_null().to_numpy()
     number = joined.fill_null(0).to_numpy()
-    found_odd = found.of_rows("off-calendar", "these rows are left out", options.time, column, ~known)
+    found_odd = found.of_rows("off-calendar", "these rows are left out", options.time, column, ~known, places)
     if ambiguous:
         order = "day first" if day_first else "month first"
         found_odd.append(
@@ -233,13 +234,15 @@ def _day_first(distinct: list[str], form: str, options: ReadOptions, name: str) 
     return options.day_first is not False, options.day_first is None
 
 
-def _values(column: pl.Series, name: str) -> tuple[NDArray[np.float64], list[Finding]]:
+def _values(column: pl.Series, name: str, places: Places) -> tuple[NDArray[np.float64], list[Finding]]:
     """Numbers with a decimal point or comma; NaN where the cell is empty or not a number."""
     filled = np.asarray(column.str.strip_chars() != "")
     value = numbers(column).fill_null(float("nan")).to_numpy().copy()
     value[np.isinf(value)] = np.nan
-    result = found.of_rows("not-a-number", "these values are unknown", name, column, np.isnan(value) & filled)
-    result += found.of_rows("negative", "kept, as returns", name, column, value < 0.0)
+    result = found.of_rows(
+        "not-a-number", "these values are unknown", name, column, np.isnan(value) & filled, places, True
+    )
+    result += found.of_rows("negative", "kept, as returns", name, column, value < 0.0, places, True)
     return value, result
 
 

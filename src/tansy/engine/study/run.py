@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from importlib.metadata import version
 
 import numpy as np
 from numpy.typing import NDArray
@@ -89,8 +90,8 @@ class Study:
 
 
 def fingerprint(panel: Panel, recipe: Recipe) -> str:
-    """Hash of all that a study's numbers depend on."""
-    return hashlib.sha256(f"{panel.fingerprint()} {recipe!r}".encode()).hexdigest()
+    """Hash of all that kept chunks depend on: the data, the recipe, how series are cut into chunks, and the version."""
+    return hashlib.sha256(f"{panel.fingerprint()} {recipe!r} {_CHUNK} {version('tansy')}".encode()).hexdigest()
 
 
 def candidate_forms(recipe: Recipe) -> list[Form]:

@@ -12,8 +12,15 @@ from tansy.engine.panel import Panel
 from tansy.engine.timeline import Timeline
 
 
+class FrozenQuerySet(models.QuerySet[Any]):
+    def update(self, **kwargs: Any) -> int:
+        raise TypeError(f"A {self.model._meta.verbose_name} is frozen and cannot be changed.")
+
+
 class Frozen(models.Model):
-    """A row that is written once and never changed."""
+    """A row that is written once and never changed, neither by itself nor in bulk."""
+
+    objects = FrozenQuerySet.as_manager()
 
     class Meta:
         abstract = True

@@ -90,7 +90,8 @@ class Run(models.Model):
         self.attempts += 1
         self.started_at = self.heartbeat_at = timezone.now()
         self.message = ""
-        self.save()
+        # not the whole row: a wish to stop may have come in since it was read
+        self.save(update_fields=["state", "attempts", "started_at", "heartbeat_at", "message"])
 
     def report(self, step: str, done: int, of: int, seconds_left: float | None) -> None:
         self.step, self.done, self.of, self.seconds_left = step, done, of, seconds_left

@@ -7,13 +7,14 @@ import io
 import json
 import shutil
 import time
-from dataclasses import asdict, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from django.conf import settings
 from django.db import transaction
+from numpy.typing import NDArray
 
 from tansy.engine.errors import Stopped, TansyError
 from tansy.engine.study import export
@@ -190,24 +191,17 @@ def _parquet(found: Findings) -> bytes:
 def accuracy_json(found: Findings) -> dict[str, Any]:
     """The pooled tables as the screens show them."""
     tables = found.tables
-    levels = [asdict(level) for level in found.structure.levels]
+    n_nodes = [*(level.n_nodes for level in found.structure.levels), found.structure.n_nodes]
 
-    def plain(values: Any) -> Any:
-        return np.where(np.isfinite(values), np.round(values, 4), np.nan).astype(object)
-
-    def lists(values: Any) -> Any:
-        filled = plain(values)
-        filled[np.isnan(np.asarray(values, dtype=float))] = None
-        return filled.tolist()
+    def lists(values: NDArray[np.float64]) -> Any:
+        rounded = np.round(values, 4).astype(object)
+        rounded[~np.isfinite(values)] = None
+        return rounded.tolist()
 
     return {
         "levels": [
-            {
-                "name": name,
-                "n_nodes": levels[i]["n_nodes"] if i < len(levels) else found.structure.n_nodes,
-                "cells": int(tables.cells[i]),
-            }
-            for i, name in enumerate(tables.level_names)
+            {"name": name, "n_nodes": nodes, "cells": int(cells)}
+            for name, nodes, cells in zip(tables.level_names, n_nodes, tables.cells, strict=True)
         ],
         "measures": list(MEASURES),
         "methods": list(tables.method_names),
