@@ -114,7 +114,7 @@ def run(
     form: Annotated[str, typer.Option("--format", help="parquet or csv.")] = "parquet",
     data: Annotated[Path | None, typer.Option(help="Read this sales file instead of the recipe's.")] = None,
 ) -> None:
-    """Run a study from a recipe and write forecasts, accuracy.csv and summary.json."""
+    """Run a study from a recipe and write forecasts, accuracy.csv, corrections.csv and summary.json."""
     if form not in ("parquet", "csv"):
         raise FileError(f"The format is parquet or csv, not {form!r}.")
     chosen = read_recipe_file(recipe)
@@ -126,7 +126,7 @@ def run(
     for finding in reading.findings:
         typer.echo(f"  {finding.kind}: {finding.count:,} ({finding.remedy})", err=True)
     study = run_study(reading.panel, chosen, progress=_progress())
-    summary = export.write(study, out, form)
+    summary = export.write(study, reading.panel, out, form)
     typer.echo(json.dumps(summary, indent=2))
 
 

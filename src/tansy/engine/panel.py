@@ -20,6 +20,8 @@ class Panel:
     keys: per key column, the value of each series, [n_series] each.
     values: float64 [n_series, n_periods]; NaN is missing.
     attributes: per key column, then per attribute, the value for each key: {"product": {"group": {"P1": "Hostas"}}}.
+    drivers: per name, float64 [n_series, n_periods + n_ahead], known ahead; NaN is not known. A driver that holds only
+    0 and 1 is a switch: promotion, holiday.
     """
 
     timeline: Timeline
@@ -27,6 +29,7 @@ class Panel:
     keys: dict[str, list[str]]
     values: NDArray[np.float64]
     attributes: dict[str, dict[str, dict[str, str]]] = field(default_factory=dict)
+    drivers: dict[str, NDArray[np.float64]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if self.values.shape != (self.n_series, self.timeline.n_periods):
@@ -39,11 +42,32 @@ class Panel:
     def n_series(self) -> int:
         return len(self.keys[self.key_names[0]]) if self.key_names else len(self.values)
 
+    @property
+    def n_ahead(self) -> int:
+        """Periods after the last one for which drivers are known."""
+        return (
+            max((d.shape[1] for d in self.drivers.values()), default=self.timeline.n_periods) - self.timeline.n_periods
+        )
+
+    def past_driver(self, name: str) -> NDArray[np.float64]:
+        return self.drivers[name][:, : self.timeline.n_periods]
+
+    def switches(self) -> list[str]:
+        """Drivers that hold only 0 and 1 and are on somewhere."""
+        return [n for n, d in self.drivers.items() if n != "stock" and is_switch(d)]
+
     def series_key(self, i: int) -> dict[str, str]:
         return {name: self.keys[name][i] for name in self.key_names}
 
     def fingerprint(self) -> str:
         """Hash of everything a study reads from a panel."""
         h = hashlib.sha256(np.ascontiguousarray(self.values).tobytes())
-        h.update(repr((self.timeline, self.key_names, self.keys, self.attributes)).encode())
+        h.update(repr((self.timeline, self.key_names, self.keys, self.attributes, sorted(self.drivers))).encode())
+        for name in sorted(self.drivers):
+            h.update(np.ascontiguousarray(self.drivers[name]).tobytes())
         return h.hexdigest()
+
+
+def is_switch(driver: NDArray[np.float64]) -> bool:
+    known = driver[~np.isnan(driver)]
+    return bool(len(known) and ((known == 0.0) | (known == 1.0)).all() and known.any())

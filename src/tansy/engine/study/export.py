@@ -10,6 +10,8 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from tansy.engine.cleaning.corrections import Corrections
+from tansy.engine.panel import Panel
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
 from tansy.engine.study.run import Study
 
@@ -71,6 +73,25 @@ def accuracy(study: Study) -> pl.DataFrame:
     ).with_columns(pl.col("value").fill_nan(None))
 
 
+def corrections(changes: Corrections, panel: Panel) -> pl.DataFrame:
+    """A row per changed value: the key columns, period, received, corrected (empty for unknown), reason, score.
+
+    panel: as received.
+    """
+    at = changes.series
+    labels = np.array(panel.timeline.labels, dtype=object)
+    columns: dict[str, Any] = {name: np.array(panel.keys[name], dtype=object)[at].tolist() for name in panel.key_names}
+    columns["period"] = labels[changes.period].tolist()
+    columns["received"] = panel.values[at, changes.period]
+    columns["corrected"] = changes.value
+    columns["reason"] = list(changes.reason)
+    columns["score"] = np.round(changes.score, 3)
+    texts = dict.fromkeys((*panel.key_names, "period", "reason"), pl.String)
+    return pl.DataFrame(columns, schema_overrides=texts).with_columns(
+        pl.col("received", "corrected", "score").fill_nan(None)
+    )
+
+
 def summary(study: Study) -> dict[str, Any]:
     """Counts, errors, coverage, seconds per step, memory."""
     tables = study.tables
@@ -97,6 +118,7 @@ def summary(study: Study) -> dict[str, Any]:
         "methods": list(study.methods),
         "published": {"finest": measures(finest), "all nodes": measures(finest + 1)},
         "coverage": {"finest": coverage(finest), "all nodes": coverage(finest + 1)},
+        "values_corrected": len(study.corrections),
         "largest_gap": study.largest_gap,
         "negative_values": int((study.forecast < 0).sum()),
         "seconds": {name: round(value, 3) for name, value in study.seconds.items()},
@@ -108,8 +130,11 @@ def _number(value: float) -> float | None:
     return float(value) if np.isfinite(value) else None
 
 
-def write(study: Study, folder: Path, form: str = "parquet") -> dict[str, Any]:
-    """Write forecasts.parquet or .csv, accuracy.csv and summary.json; returns the summary."""
+def write(study: Study, panel: Panel, folder: Path, form: str = "parquet") -> dict[str, Any]:
+    """Write forecasts.parquet or .csv, accuracy.csv, corrections.csv and summary.json; returns the summary.
+
+    panel: as received, with the values that were corrected.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     table = forecasts(study)
     if form == "csv":
@@ -117,6 +142,7 @@ def write(study: Study, folder: Path, form: str = "parquet") -> dict[str, Any]:
     else:
         table.write_parquet(folder / "forecasts.parquet")
     accuracy(study).write_csv(folder / "accuracy.csv")
+    corrections(study.corrections, panel).write_csv(folder / "corrections.csv")
     result = summary(study)
     (folder / "summary.json").write_text(json.dumps(result, indent=2) + "\n", encoding="utf-8")
     return result

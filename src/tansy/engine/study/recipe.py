@@ -10,6 +10,7 @@ from typing import Any
 import tomli_w
 
 from tansy.engine.backtest.origins import origins
+from tansy.engine.cleaning.rules import Rules
 from tansy.engine.errors import RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.panel import Panel
@@ -40,7 +41,7 @@ class Recipe:
     structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of
     the backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
     levels: of the bands, in percent. ended_after: a series without a sale for so many periods is forecast as zero;
-    0 switches this off.
+    0 switches this off. cleaning: rules for suspicious values; they change nothing unless they say above which score.
     """
 
     name: str
@@ -53,6 +54,7 @@ class Recipe:
     nonnegative: bool = True
     levels: tuple[float, ...] = (80.0, 95.0)
     ended_after: int = 0
+    cleaning: Rules | None = None
     data: ReadOptions | None = field(default=None, compare=False)
 
     def __post_init__(self) -> None:
@@ -79,6 +81,8 @@ class Recipe:
         if self.data is not None:
             document["data"] = {k: v for k, v in asdict(self.data).items() if v not in (None, [], ())}
         document["structure"] = self.structure
+        if self.cleaning is not None:
+            document["cleaning"] = self.cleaning.to_mapping()
         document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
         document["reconciliation"] = {"method": self.reconciliation, "nonnegative": self.nonnegative}
@@ -89,6 +93,7 @@ class Recipe:
 _SECTIONS = {
     "structure": None,
     "data": None,
+    "cleaning": None,
     "methods": {"candidates", "ended_after"},
     "backtest": {"origins", "step", "leads"},
     "reconciliation": {"method", "nonnegative"},
@@ -126,6 +131,7 @@ def read_recipe(text: str) -> Recipe:
             nonnegative=reconciliation.get("nonnegative", True),
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (80.0, 95.0))),
             ended_after=document["methods"].get("ended_after", 0),
+            cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
             data=ReadOptions.from_mapping(document["data"]) if "data" in document else None,
         )
     except KeyError as error:

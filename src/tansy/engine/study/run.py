@@ -22,6 +22,7 @@ from tansy.engine.backtest.choice import Choice, choose, scaled_squares
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
 from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
 from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
+from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
 from tansy.engine.methods.notation import Form, parse
@@ -47,7 +48,8 @@ Progress = Callable[[str, int, int], None]
 class Study:
     """Everything a study found. Arrays over nodes are in the order of `structure`.
 
-    history: [nodes, periods]. seen_at: number of periods seen at each origin, oldest first.
+    history: [nodes, periods], corrected, as methods see it; received: [nodes, periods], as it came in and as forecasts
+    are scored, without stock-outs and closures. corrections: what was changed. seen_at: number of periods seen at each origin, oldest first.
     methods: texts from simple to rich; chosen: [nodes], position in methods, -1 where the node is zero by decision.
     chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
     base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
@@ -64,6 +66,8 @@ class Study:
     timeline: Timeline
     recipe: Recipe
     history: Floats
+    received: Floats
+    corrections: Corrections
     seen_at: list[int]
     methods: tuple[str, ...]
     chosen: Integers
@@ -89,9 +93,11 @@ class Study:
     peak_memory_mb: float
 
 
-def fingerprint(panel: Panel, recipe: Recipe) -> str:
-    """Hash of all that kept chunks depend on: the data, the recipe, how series are cut into chunks, and the version."""
-    return hashlib.sha256(f"{panel.fingerprint()} {recipe!r} {_CHUNK} {version('tansy')}".encode()).hexdigest()
+def fingerprint(panel: Panel, recipe: Recipe, corrections: Corrections | None = None) -> str:
+    """Hash of all that kept chunks depend on: the data as corrected, the recipe, how series are cut into chunks, and
+    the version."""
+    seen = corrections.corrected(panel) if corrections else panel
+    return hashlib.sha256(f"{seen.fingerprint()} {recipe!r} {_CHUNK} {version('tansy')}".encode()).hexdigest()
 
 
 def candidate_forms(recipe: Recipe) -> list[Form]:
@@ -105,6 +111,7 @@ def run_study(
     panel: Panel,
     recipe: Recipe,
     *,
+    corrections: Corrections | None = None,
     store: ChunkStore | None = None,
     progress: Progress | None = None,
     should_stop: Callable[[], bool] | None = None,
@@ -112,6 +119,8 @@ def run_study(
 ) -> Study:
     """Run a study.
 
+    corrections: the planner's; those of the recipe's rules come on top. Forecasts are made from the corrected history
+    and scored against the history as received (`methods.md`).
     progress(step, done, of): called as work proceeds. should_stop(): asked after every chunk; when it says yes, Stopped
     is raised and finished chunks stay in `store`. Raises RecipeError or StructureError where recipe and panel do not
     fit together.
@@ -136,12 +145,16 @@ def run_study(
     forms = candidate_forms(recipe)
     with step("structure"):
         structure = group(panel, recipe.structure)
-        history = aggregate_history(structure, panel.values)
+    with step("correct"):
+        changes = (corrections or Corrections.none()).and_then(by_rules(panel, recipe.cleaning, recipe.structure))
+        received = aggregate_history(structure, changes.judged(panel).values)
+        panel = changes.corrected(panel)
+        history = aggregate_history(structure, panel.values) if len(changes) else received
     with step("fit and backtest"):
         fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, store, say, stop_if_asked, workers)
     with step("reconcile"):
-        actuals = windows(history, seen_at, recipe.leads)
-        scale = np.stack([mean_square_step(history[:, :n]) for n in seen_at], axis=1)
+        actuals = windows(received, seen_at, recipe.leads)
+        scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
         squares = scaled_squares(actuals[:, None] - fits.tested, scale)
         choice = choose(squares, ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0]))
         zero_now, zero_at = _zero_by_decision(panel, choice, seen_at, structure, recipe.ended_after)
@@ -202,6 +215,8 @@ def run_study(
         timeline=timeline,
         recipe=recipe,
         history=history,
+        received=received,
+        corrections=changes,
         seen_at=seen_at,
         methods=judged.methods,
         chosen=chosen,

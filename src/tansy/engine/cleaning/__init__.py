@@ -1,0 +1,1 @@
+"""Suspicious values and corrections of history."""
