@@ -34,7 +34,7 @@ def found_in(panel: Panel, *rules: str, **settings: float | str) -> Suspicions:
 
 
 def test_planted_wild_values_are_found_and_little_else() -> None:
-    """Five seeds of the demo. Noise is that of the generator (counts of variance mean + c mean^2, at least one sale)."""
+    """Five seeds of the demo. Noise is the generator's: counts of variance mean + c mean^2, at least one sale."""
     found_wild = beyond = flagged = flagged_wild = 0
     in_peaks, promoted = np.zeros(2), np.zeros(2)
     for seed in (1, 2, 3, 4, 5):

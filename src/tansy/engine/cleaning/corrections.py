@@ -22,7 +22,7 @@ UNKNOWN_BECAUSE = ("stock-out", "closure")
 @dataclass(frozen=True)
 class Corrections:
     """One entry per changed value, all arrays [n]. series, period: where. value: what methods see, NaN for unknown.
-    unjudged: forecasts are not scored in this period either (stock-outs and closures). reason, score: for the report."""
+    unjudged: no forecast is scored in this period either (stock-outs and closures). reason, score: for the report."""
 
     series: Integers
     period: Integers

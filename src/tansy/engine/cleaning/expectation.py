@@ -125,7 +125,7 @@ def expect(
 
 
 def _unit(values: Floats) -> Floats:
-    """1 where a series holds whole numbers; else a millionth of its median, so that chance of counting plays no part."""
+    """1 where a series holds whole numbers, else a millionth of its median: then the chance of counts plays no part."""
     n = len(values)
     unit = np.ones(n)
     with np.errstate(invalid="ignore"):
@@ -148,7 +148,8 @@ class _Pool:
 
     def others(self, parts: Floats) -> Floats:
         """For every series, the sum over its siblings without itself."""
-        return np.maximum((self._members @ parts)[self.codes] - parts, 0.0)
+        total: Floats = np.asarray(self._members @ parts)
+        return np.maximum(total[self.codes] - parts, 0.0)
 
 
 def _weighted(y: Floats, mean: Floats, use: Booleans, c: Floats) -> tuple[Floats, Floats]:

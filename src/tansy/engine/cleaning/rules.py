@@ -27,8 +27,8 @@ LEVELS = ("robust", "plain")
 class Rules:
     """find: rules in use. spike, zero_run, same_week, level_shift: scores from which a value is suspicious, in standard
     deviations of a normal that would be as rare. fence: how many interquartile ranges beyond the quartiles.
-    level: "robust" starts from medians and median absolute deviations and refines them with clipped values; "plain" takes
-    means and standard deviations, which one wild value inflates. replace: what a spike is replaced by.
+    level: "robust" starts from medians and median absolute deviations and refines them with clipped values; "plain"
+    takes means and standard deviations, which one wild value inflates. replace: what a spike is replaced by.
     accept_above: score from which `run_study` corrects by itself; None for never.
     """
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -50,7 +51,7 @@ class Suspicions:
     def __len__(self) -> int:
         return len(self.series)
 
-    def where(self, chosen: Booleans) -> Suspicions:
+    def where(self, chosen: Booleans | Integers) -> Suspicions:
         return Suspicions(**{field.name: getattr(self, field.name)[chosen] for field in fields(self)})
 
     def proposal(self, replace: str) -> Floats:
@@ -120,7 +121,7 @@ def _lower(y: Floats, mu: Floats, c: Floats) -> Floats:
     return _as_deviations(special.betainc(r, y + 1.0, r / (mu + r)))
 
 
-def _as_deviations(probability: Floats) -> Floats:
+def _as_deviations(probability: NDArray[np.floating[Any]]) -> Floats:
     """The point of a standard normal that is exceeded with this probability."""
     return np.minimum(-special.ndtri(np.maximum(probability, 1e-300)), LARGEST_SCORE)
 
@@ -189,7 +190,7 @@ def _zero_runs(values: Floats, timeline: Timeline, found: Expectation, threshold
     total = np.zeros_like(surprise)
     np.cumsum(found.mean, axis=1, out=total[:, 1:])
     mean = (total[i, start + length] - total[i, start]) / np.maximum(length, 1)
-    return Suspicions(**{**_as_dict(entries), "expected": mean})
+    return replace(entries, expected=mean)
 
 
 def _out_of_stock(values: Floats, stock: Floats, found: Expectation) -> Suspicions:
@@ -278,20 +279,15 @@ def _level_shifts(values: Floats, timeline: Timeline, found: Expectation, thresh
     return _entries("level-shift", values, found, i, t[at], np.full(len(i), side), score[i, at], ratio[i, at])
 
 
-def _as_dict(entries: Suspicions) -> dict[str, NDArray[np.generic]]:
-    return {field.name: getattr(entries, field.name) for field in fields(entries)}
-
-
 def _joined(parts: list[Suspicions], panel: Panel) -> Suspicions:
     """All entries by series and start, one per value, with their further replacements."""
     if not parts:
         empty = np.empty(0)
         return Suspicions(*(np.empty(0, dtype=np.int64),) * 4, *(empty,) * 8)
-    every = Suspicions(
-        **{f.name: np.concatenate([getattr(part, f.name) for part in parts]) for f in fields(Suspicions)}
-    )
+    names = [field.name for field in fields(Suspicions)]
+    every = Suspicions(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})
     order = np.lexsort((every.rule, every.start, every.series))
-    every = every.where(order)  # type: ignore[arg-type]
+    every = every.where(order)
     shift = every.rule == RULES.index("level-shift")
     same = np.zeros(len(every), dtype=bool)
     same[1:] = (every.series[1:] == every.series[:-1]) & (every.start[1:] == every.start[:-1])
@@ -303,14 +299,7 @@ def _joined(parts: list[Suspicions], panel: Panel) -> Suspicions:
     def shown(values: Floats) -> Floats:
         return np.where(rounded, np.round(values), values)
 
-    return Suspicions(
-        **{
-            **_as_dict(every),
-            "expected": shown(every.expected),
-            "median": shown(median),
-            "interpolated": shown(interpolated),
-        }
-    )
+    return replace(every, expected=shown(every.expected), median=shown(median), interpolated=shown(interpolated))
 
 
 def _is_whole(values: Floats) -> bool:

@@ -15,9 +15,7 @@ def siblings(panel: Panel, levels: dict[str, list[str]]) -> list[NDArray[np.int6
     many series (one product in all stores); the last the finest group of the first key within the coarsest of the next.
     """
     names = list(panel.key_names)
-    kinds: list[NDArray[np.int64]] = []
-    for name in names[:1] if len(names) > 1 else []:
-        kinds.append(_codes([tuple([key]) for key in panel.keys[name]]))
+    kinds = [_codes([(key,) for key in panel.keys[name]]) for name in (names[:1] if len(names) > 1 else [])]
     words: list[list[str]] = []
     for i, name in enumerate(names):
         known = panel.attributes.get(name, {})

@@ -48,8 +48,9 @@ Progress = Callable[[str, int, int], None]
 class Study:
     """Everything a study found. Arrays over nodes are in the order of `structure`.
 
-    history: [nodes, periods], corrected, as methods see it; received: [nodes, periods], as it came in and as forecasts
-    are scored, without stock-outs and closures. corrections: what was changed. seen_at: number of periods seen at each origin, oldest first.
+    history: [nodes, periods], corrected, as methods see it. received: [nodes, periods], as it came in and as forecasts
+    are scored, without stock-outs and closures. corrections: what was changed.
+    seen_at: number of periods seen at each origin, oldest first.
     methods: texts from simple to rich; chosen: [nodes], position in methods, -1 where the node is zero by decision.
     chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
     base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
