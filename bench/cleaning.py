@@ -42,7 +42,8 @@ def main() -> None:
         seconds.append(time.perf_counter() - began)
     print(
         f"rules and kinds, {many.n_series:,} series x {many.timeline.n_periods} weeks: "
-        f"{statistics.median(seconds):.1f} s ({min(seconds):.1f} to {max(seconds):.1f}; promised 5), {len(found):,} findings"
+        f"{statistics.median(seconds):.1f} s ({min(seconds):.1f} to {max(seconds):.1f}; promised 5), "
+        f"{len(found):,} findings"
     )
 
 

@@ -22,7 +22,8 @@ FIRST_SEED = 20261
 
 def one(seed: int) -> dict[str, Any]:
     from tansy.demo.generator import generate
-    from tansy.engine.reading.history import default_levels, read_panel
+    from tansy.engine.reading.attributes import default_levels
+    from tansy.engine.reading.history import read_panel
     from tansy.engine.reading.options import ReadOptions
     from tansy.engine.study import export
     from tansy.engine.study.recipe import default_recipe

@@ -8,10 +8,10 @@ from numpy.typing import NDArray
 from scipy.optimize import lsq_linear
 
 from tansy.engine.errors import RecipeError, StructureError
-from tansy.engine.panel import Panel
+from tansy.engine.panel import Panel, filled_inside
 from tansy.engine.reconcile.projection import reconcile, weights
 from tansy.engine.structure.constraints import from_edges
-from tansy.engine.structure.grouping import Structure, aggregate_history, filled_inside, group
+from tansy.engine.structure.grouping import Structure, aggregate_history, group
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]

@@ -71,3 +71,21 @@ class Panel:
 def is_switch(driver: NDArray[np.float64]) -> bool:
     known = driver[~np.isnan(driver)]
     return bool(len(known) and ((known == 0.0) | (known == 1.0)).all() and known.any())
+
+
+def filled_inside(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Straight lines across gaps between known values; what lies before the first or after the last stays missing."""
+    _n, length = values.shape
+    t = np.arange(length)
+    seen = ~np.isnan(values)
+    if seen.all():
+        return values
+    before = np.maximum.accumulate(np.where(seen, t, -1), axis=1)
+    after = np.minimum.accumulate(np.where(seen, t, length)[:, ::-1], axis=1)[:, ::-1]
+    inside = ~seen & (before >= 0) & (after < length)
+    row, column = np.nonzero(inside)
+    left, right = before[row, column], after[row, column]
+    share = (column - left) / (right - left)
+    filled = values.copy()
+    filled[row, column] = values[row, left] * (1.0 - share) + values[row, right] * share
+    return filled

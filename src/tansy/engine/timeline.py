@@ -21,30 +21,39 @@ from tansy.engine.errors import FileError
 
 _EPOCH = date(1970, 1, 1)
 _WEEK_ZERO = date(1969, 12, 29)  # the Monday of the ISO week that holds 1970-01-01
+_SERIAL_ZERO = date(1899, 12, 30)  # day 0 of the serial numbers of spreadsheets
+_SERIALS = range(20_000, 80_000)  # 1954 to 2119: other numbers of five digits are no dates
 
-SEASON_LENGTH = {"D": 7, "W": 52, "M": 12, "Q": 4, "Y": 1}
+FREQUENCIES = ("D", "W", "4W", "M", "Q", "Y")
+"""Days, weeks, four weeks, months, quarters, years."""
+
+SEASON_LENGTH = {"D": 7, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 1}
 """Periods in the season that a planner means by default."""
 
-PERIODS_PER_YEAR = {"D": 365.25, "W": 365.25 / 7, "M": 12.0, "Q": 4.0, "Y": 1.0}
+PERIODS_PER_YEAR = {"D": 365.25, "W": 365.25 / 7, "4W": 365.25 / 28, "M": 12.0, "Q": 4.0, "Y": 1.0}
 """Length of the year in periods, for yearly harmonics (`methods.md`)."""
 
-NOUN = {"D": "day", "W": "week", "M": "month", "Q": "quarter", "Y": "year"}
+NOUN = {"D": "day", "W": "week", "4W": "four weeks", "M": "month", "Q": "quarter", "Y": "year"}
 
 _PATTERNS: tuple[tuple[str, re.Pattern[str]], ...] = (
+    ("four-weeks", re.compile(r"(\d{4})-W(\d{2})/P4W")),
     ("week", re.compile(r"(\d{4})-?[Ww](\d{1,2})")),
     ("quarter", re.compile(r"(\d{4})[- ]?[Qq]([1-4])")),
     ("date", re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ]00:00(?::00(?:\.0+)?)?)?")),
     ("month", re.compile(r"(\d{4})-(\d{1,2})")),
     ("year", re.compile(r"(\d{4})")),
+    ("serial", re.compile(r"(\d{5})(?:\.0+)?")),
     ("local-date", re.compile(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4})")),
 )
 
 FORM_NAMES = {
+    "four-weeks": "periods of four weeks such as 2025-W05/P4W",
     "week": "ISO weeks such as 2025-W07",
     "quarter": "quarters such as 2025-Q2",
     "date": "dates such as 2025-03-31",
     "month": "months such as 2025-03",
     "year": "years such as 2025",
+    "serial": "serial day numbers of a spreadsheet such as 45747",
     "local-date": "dates such as 31/03/2025",
 }
 
@@ -52,7 +61,8 @@ FORM_NAMES = {
 def form_of(text: str) -> str | None:
     """Which way of writing a period `text` follows, or None."""
     stripped = text.strip()
-    return next((form for form, pattern in _PATTERNS if pattern.fullmatch(stripped)), None)
+    form = next((form for form, pattern in _PATTERNS if pattern.fullmatch(stripped)), None)
+    return None if form == "serial" and int(stripped[:5]) not in _SERIALS else form
 
 
 def read_date(text: str, form: str, day_first: bool = True) -> date | None:
@@ -63,10 +73,12 @@ def read_date(text: str, form: str, day_first: bool = True) -> date | None:
         return None
     n = [int(group) for group in match.groups()]
     try:
-        if form == "week":
+        if form in ("week", "four-weeks"):
             return date.fromisocalendar(n[0], n[1], 1)
         if form == "quarter":
             return date(n[0], 3 * n[1] - 2, 1)
+        if form == "serial":
+            return _SERIAL_ZERO + timedelta(days=n[0])
         if form == "date":
             return date(n[0], n[1], n[2])
         if form == "month":
@@ -84,13 +96,15 @@ def ordinal(day: date, frequency: str) -> int:
         return (day - _EPOCH).days
     if frequency == "W":
         return (day - _WEEK_ZERO).days // 7
+    if frequency == "4W":
+        return (day - _WEEK_ZERO).days // 28
     if frequency == "M":
         return day.year * 12 + day.month - 1
     if frequency == "Q":
         return day.year * 4 + (day.month - 1) // 3
     if frequency == "Y":
         return day.year
-    raise FileError(f"The frequency {frequency!r} is not one of D, W, M, Q, Y.")
+    raise FileError(f"The frequency {frequency!r} is not one of {', '.join(FREQUENCIES)}.")
 
 
 def first_day(number: int, frequency: str) -> date:
@@ -99,6 +113,8 @@ def first_day(number: int, frequency: str) -> date:
         return _EPOCH + timedelta(days=number)
     if frequency == "W":
         return _WEEK_ZERO + timedelta(weeks=number)
+    if frequency == "4W":
+        return _WEEK_ZERO + timedelta(weeks=4 * number)
     if frequency == "M":
         return date(number // 12, number % 12 + 1, 1)
     if frequency == "Q":
@@ -107,11 +123,14 @@ def first_day(number: int, frequency: str) -> date:
 
 
 def label(number: int, frequency: str) -> str:
-    """How a period is written: 2025-03-31, 2025-W14, 2025-03, 2025-Q1, 2025."""
+    """How a period is written: 2025-03-31, 2025-W14, 2025-W05/P4W (start and length as ISO 8601 has it), 2025-03,
+    2025-Q1, 2025."""
     day = first_day(number, frequency)
     if frequency == "W":
         year, week, _ = day.isocalendar()
         return f"{year}-W{week:02d}"
+    if frequency == "4W":
+        return f"{label((day - _WEEK_ZERO).days // 7, 'W')}/P4W"
     if frequency == "D":
         return day.isoformat()
     if frequency == "M":
@@ -126,7 +145,7 @@ def guess_frequency(days: list[date], form: str) -> str:
 
     A weekly file may name the week by any weekday, as long as it is always the same one.
     """
-    fixed = {"week": "W", "quarter": "Q", "month": "M", "year": "Y"}.get(form)
+    fixed = {"week": "W", "four-weeks": "4W", "quarter": "Q", "month": "M", "year": "Y"}.get(form)
     if fixed is not None:
         return fixed
     if len(days) < 2:
@@ -146,7 +165,7 @@ def guess_frequency(days: list[date], form: str) -> str:
 class Timeline:
     """A run of consecutive periods.
 
-    frequency: one of D, W, M, Q, Y. first: number of the first period. n_periods: how many.
+    frequency: one of FREQUENCIES. first: number of the first period. n_periods: how many.
     season_length: periods per season, m in the formulas.
     """
 

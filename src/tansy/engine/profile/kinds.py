@@ -17,8 +17,8 @@ NAMES = ("smooth", "erratic", "intermittent", "lumpy")
 INTERVAL_BOUND = 1.32
 VARIATION_BOUND = 0.49
 
-_BINS = {"D": 52, "W": 52, "M": 12, "Q": 4, "Y": 1}
-_MARGIN = {"D": 2, "W": 2, "M": 1, "Q": 0, "Y": 0}
+_BINS = {"D": 52, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 1}
+_MARGIN = {"D": 2, "W": 2, "4W": 1, "M": 1, "Q": 0, "Y": 0}
 
 
 @dataclass(frozen=True)

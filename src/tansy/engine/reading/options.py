@@ -6,18 +6,27 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 from tansy.engine.errors import RecipeError
+from tansy.engine.timeline import FREQUENCIES
 
 DUPLICATES = ("sum", "first", "last", "mean")
-GAPS = ("zero", "unknown")
+GAPS = ("zero", "unknown", "interpolate")
+NEGATIVES = ("keep", "drop", "positive")
+UNFINISHED = ("leave-out", "keep")
+WEEK_STARTS = ("monday", "sunday")
+LAYOUTS = ("long", "wide")
 
 
 @dataclass(frozen=True)
 class ReadOptions:
     """file: path of the sales. time, value, keys: column names, guessed where empty. attribute_columns: column of the
     same file -> key column that it describes. attribute_files: path -> key column, for files with one row per key.
+    driver_columns: columns of the same file that are known ahead; guessed where None. driver_files: paths of files with
+    drivers by period, with or without key columns.
     gaps: what a missing row between a series' first and the last period means. duplicates: how rows for the same series
-    and period are put together. frequency, season_length: guessed where None. day_first: how 03/04/2025 is read.
-    sheet: of an XLSX file. layout: "long" or "wide", guessed where None."""
+    and period are put together. negatives: "keep" as returns, "drop" the rows, or make them "positive".
+    frequency: that of the panel; finer rows are added up to it. week_start: of days that are added up to weeks.
+    unfinished: whether a last period that is not over yet is left out. season_length: guessed where None.
+    day_first: how 03/04/2025 is read. sheet: of an XLSX file. layout: "long" or "wide", guessed where None."""
 
     file: str = ""
     time: str = ""
@@ -25,19 +34,33 @@ class ReadOptions:
     keys: tuple[str, ...] = ()
     attribute_columns: dict[str, str] | None = None
     attribute_files: dict[str, str] | None = None
+    driver_columns: tuple[str, ...] | None = None
+    driver_files: tuple[str, ...] = ()
     gaps: str = "zero"
     duplicates: str = "sum"
+    negatives: str = "keep"
+    unfinished: str = "leave-out"
     frequency: str | None = None
+    week_start: str = "monday"
     season_length: int | None = None
     day_first: bool | None = None
     sheet: str | None = None
     layout: str | None = None
 
     def __post_init__(self) -> None:
-        if self.gaps not in GAPS:
-            raise RecipeError(f"Missing periods are {' or '.join(GAPS)}, not {self.gaps!r}.")
-        if self.duplicates not in DUPLICATES:
-            raise RecipeError(f"Duplicates are put together by {', '.join(DUPLICATES)}, not by {self.duplicates!r}.")
+        for words, chosen, known in (
+            ("Missing periods are", self.gaps, GAPS),
+            ("Duplicates are put together by", self.duplicates, DUPLICATES),
+            ("Negative values: choose", self.negatives, NEGATIVES),
+            ("An unfinished period: choose", self.unfinished, UNFINISHED),
+            ("Weeks start on", self.week_start, WEEK_STARTS),
+        ):
+            if chosen not in known:
+                raise RecipeError(f"{words} {', '.join(known[:-1])} or {known[-1]}, not {chosen!r}.")
+        if self.frequency is not None and self.frequency not in FREQUENCIES:
+            raise RecipeError(f"The frequency is one of {', '.join(FREQUENCIES)}, not {self.frequency!r}.")
+        if self.layout is not None and self.layout not in LAYOUTS:
+            raise RecipeError(f"The layout is long or wide, not {self.layout!r}.")
         if self.season_length is not None and self.season_length < 1:
             raise RecipeError("The season length is a whole number of at least 1.")
 
@@ -48,4 +71,12 @@ class ReadOptions:
         unknown = set(entries) - known
         if unknown:
             raise RecipeError(f"[data] has an unknown entry {min(unknown)!r}; known are {', '.join(sorted(known))}.")
-        return cls(**{**entries, "keys": tuple(entries.get("keys", ()))})
+        columns = entries.get("driver_columns")
+        return cls(
+            **{
+                **entries,
+                "keys": tuple(entries.get("keys", ())),
+                "driver_files": tuple(entries.get("driver_files", ())),
+                "driver_columns": None if columns is None else tuple(columns),
+            }
+        )

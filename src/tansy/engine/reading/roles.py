@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from dataclasses import dataclass
 
@@ -17,12 +18,13 @@ _KEY_WORDS = re.compile(
     r"(_?(id|no|nr|number|code|key))?$",
     re.I,
 )
+_DRIVER_WORDS = re.compile(r"price|promo|holiday|discount|campaign|event|stock|on[ _-]?hand|inventory|closed", re.I)
 _SAMPLE = 2000
 
 
 @dataclass(frozen=True)
 class Role:
-    """kind: "time", "value", "key", "attribute", "period" (a column of a wide file) or "ignored".
+    """kind: "time", "value", "key", "attribute", "driver", "period" (a column of a wide file) or "ignored".
     of: for an attribute, the key column it describes. reason: why, in words."""
 
     kind: str
@@ -41,7 +43,12 @@ class Guess:
 
 def guess_roles(table: pl.DataFrame) -> Guess:
     """A role for every column; there may be no time or value column among them."""
-    periods = [name for name in table.columns if form_of(name) not in (None, "year") or re.fullmatch(r"20\d\d", name)]
+    periods = [
+        name for name in table.columns if form_of(name) not in (None, "year", "serial") or re.fullmatch(r"20\d\d", name)
+    ]
+    serials = [name for name in table.columns if form_of(name) == "serial"]
+    if len(serials) >= 3 and all(int(b[:5]) > int(a[:5]) for a, b in itertools.pairwise(serials)):
+        periods = serials
     if len(periods) >= 3:
         roles = {name: Role("period", "its name is a period") for name in periods}
         others = [name for name in table.columns if name not in roles]
@@ -53,11 +60,13 @@ def guess_roles(table: pl.DataFrame) -> Guess:
     roles = {}
     time = _first(
         [n for n in table.columns if forms[n] and _TIME_WORDS.search(n)],
-        [n for n in table.columns if forms[n] not in (None, "year")],
+        [n for n in table.columns if forms[n] not in (None, "year", "serial")],
     )
     if time:
         roles[time] = Role("time", f"holds {FORM_NAMES[forms[time] or 'date']}")
-    measures = [n for n in table.columns if n != time and numeric[n] > 0.8 and not _KEY_WORDS.match(n)]
+    drivers = [n for n in table.columns if n != time and _DRIVER_WORDS.search(n) and _is_driver(sample[n], numeric[n])]
+    numbers_of = [n for n in table.columns if n not in (time, *drivers) and numeric[n] > 0.8]
+    measures = [n for n in numbers_of if not _KEY_WORDS.match(n)]
     value = _first([n for n in measures if _VALUE_WORDS.search(n)], measures if len(measures) == 1 else [])
     if value:
         roles[value] = Role(
@@ -67,7 +76,9 @@ def guess_roles(table: pl.DataFrame) -> Guess:
     for name in table.columns:
         if name in roles:
             continue
-        if numeric[name] > 0.8 and not _KEY_WORDS.match(name):
+        if name in drivers:
+            roles[name] = Role("driver", "named like something that is known ahead")
+        elif numeric[name] > 0.8 and not _KEY_WORDS.match(name):
             roles[name] = Role("ignored", "further numbers")
         else:
             roles[name] = Role("key", "named like a key" if _KEY_WORDS.match(name) else "tells series apart")
@@ -108,6 +119,12 @@ def _attributes(table: pl.DataFrame, roles: dict[str, Role], texts: list[str]) -
             result[name] = Role("key", "differs between rows of the same keys")
             keys.append(name)
     return result
+
+
+def _is_driver(column: pl.Series, numeric: float) -> bool:
+    """Numbers, or yes and no."""
+    words = {"yes", "no", "y", "n", "true", "false", "x", ""}
+    return numeric > 0.8 or set(column.str.strip_chars().str.to_lowercase().unique().to_list()) <= words
 
 
 def _first(*groups: list[str]) -> str | None:

@@ -4,19 +4,40 @@ from __future__ import annotations
 
 import csv
 import io
+import re
+from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
 
 from tansy.engine.errors import FileError
+from tansy.engine.reading.workbook import read_sheet
 from tansy.engine.timeline import form_of
 
 _DELIMITERS = (",", ";", "\t", "|")
 _SAMPLE_LINES = 50
+_MOST_ROWS = 30_000_000
+_BLANK_LINES = re.compile(rb"^([ \t,;|]*\r?\n)*")
+
+
+@dataclass(frozen=True)
+class Table:
+    """All columns as text, in the order of the file. header_line: line of the header. sheets: of a workbook; sheet: the
+    one that was read."""
+
+    frame: pl.DataFrame
+    header_line: int = 1
+    sheets: tuple[str, ...] = ()
+    sheet: str | None = None
 
 
 def read_table(path: Path, sheet: str | None = None) -> pl.DataFrame:
-    """All columns as text, in the order of the file. Raises FileError in one sentence where it cannot be read."""
+    """All columns as text. Raises FileError in one sentence where the file cannot be read."""
+    return open_table(path, sheet).frame
+
+
+def open_table(path: Path, sheet: str | None = None) -> Table:
+    """A file of any format. Raises FileError in one sentence where it cannot be read."""
     try:
         size = path.stat().st_size
     except OSError as error:
@@ -26,34 +47,24 @@ def read_table(path: Path, sheet: str | None = None) -> pl.DataFrame:
     with path.open("rb") as file:
         head = file.read(8192)
     if head[:4] == b"PK\x03\x04":
-        table = _read_sheet(path, sheet)
+        frame, line, sheets, chosen = read_sheet(path, sheet)
+        table = Table(frame, line, tuple(sheets), chosen)
     elif head[:4] == b"PAR1":
-        table = _read_parquet(path)
+        table = Table(_read_parquet(path))
     else:
         table = _read_csv(path, head)
-    if table.height == 0:
+    if table.frame.height == 0:
         raise FileError(f"{path.name} has a header but no rows below it.")
     return table
 
 
 def _read_parquet(path: Path) -> pl.DataFrame:
     try:
+        if pl.scan_parquet(path).select(pl.len()).collect().item() > _MOST_ROWS:
+            raise FileError(f"{path.name} holds more than {_MOST_ROWS:,} rows; split it by year.")
         return _as_text(pl.read_parquet(path))
     except pl.exceptions.PolarsError:
         raise FileError(f"{path.name} starts like a Parquet file but cannot be read as one.") from None
-
-
-def _read_sheet(path: Path, sheet: str | None) -> pl.DataFrame:
-    try:
-        sheets = pl.read_excel(path, sheet_id=0, engine="calamine")
-    except Exception:
-        raise FileError(f"{path.name} is a zip archive but not a readable XLSX workbook.") from None
-    if sheet is not None and sheet not in sheets:
-        raise FileError(f"{path.name} has no sheet {sheet!r}; its sheets are {', '.join(sheets)}.")
-    table = sheets[sheet] if sheet is not None else next((t for t in sheets.values() if t.height), None)
-    if table is None:
-        raise FileError(f"{path.name} has no sheet with rows in it.")
-    return _as_text(table)
 
 
 def _as_text(table: pl.DataFrame) -> pl.DataFrame:
@@ -65,16 +76,18 @@ def _as_text(table: pl.DataFrame) -> pl.DataFrame:
     return pl.DataFrame(columns)
 
 
-def _read_csv(path: Path, head: bytes) -> pl.DataFrame:
+def _read_csv(path: Path, head: bytes) -> Table:
     if b"\x00" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         raise FileError(f"{path.name} is a binary file; expected are CSV, XLSX or Parquet.")
     raw = path.read_bytes()
     raw = _to_utf8(raw)
+    blank_lines = len(_BLANK_LINES.match(raw).group().splitlines())  # type: ignore[union-attr]
+    raw = _BLANK_LINES.sub(b"", raw, count=1)
     sample = raw[:65536].decode("utf-8", errors="ignore").splitlines()[:_SAMPLE_LINES]
     delimiter = _delimiter(path.name, sample)
     _check_header(path.name, next(csv.reader(sample[:1], delimiter=delimiter)))
     try:
-        return pl.read_csv(raw, separator=delimiter, infer_schema=False).fill_null("")
+        return Table(pl.read_csv(raw, separator=delimiter, infer_schema=False).fill_null(""), 1 + blank_lines)
     except pl.exceptions.PolarsError:
         raise FileError(_ragged_row(path.name, raw, delimiter)) from None
 

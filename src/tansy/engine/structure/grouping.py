@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from tansy.engine.errors import StructureError
-from tansy.engine.panel import Panel
+from tansy.engine.panel import Panel, filled_inside
 from tansy.engine.structure.constraints import Summation
 
 Integers = NDArray[np.int64]
@@ -177,21 +177,3 @@ def aggregate_history(structure: Structure, values: NDArray[np.float64]) -> NDAr
     nodes[~has_any] = np.nan
     nodes[structure.n_aggregates :] = values
     return nodes
-
-
-def filled_inside(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Straight lines across gaps between known values; what lies before the first or after the last stays missing."""
-    _n, length = values.shape
-    t = np.arange(length)
-    seen = ~np.isnan(values)
-    if seen.all():
-        return values
-    before = np.maximum.accumulate(np.where(seen, t, -1), axis=1)
-    after = np.minimum.accumulate(np.where(seen, t, length)[:, ::-1], axis=1)[:, ::-1]
-    inside = ~seen & (before >= 0) & (after < length)
-    row, column = np.nonzero(inside)
-    left, right = before[row, column], after[row, column]
-    share = (column - left) / (right - left)
-    filled = values.copy()
-    filled[row, column] = values[row, left] * (1.0 - share) + values[row, right] * share
-    return filled

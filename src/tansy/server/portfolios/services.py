@@ -16,7 +16,8 @@ from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 
 from tansy.engine.errors import FileError
-from tansy.engine.reading.history import Reading, default_levels, read_panel
+from tansy.engine.reading.attributes import default_levels
+from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
 from tansy.engine.reading.table import read_table

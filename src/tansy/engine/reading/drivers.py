@@ -1,0 +1,177 @@
+"""Drivers: what is known ahead by period, such as price, promotion, holiday, and stock on hand.
+
+They stand in columns of the sales file or in files of their own, per series and period, per product and period, or per
+period alone. Numbers are taken as they are; yes and no become 1 and 0; a column of names, such as events, becomes one
+yes/no driver for each name.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+
+from tansy.engine.errors import FileError
+from tansy.engine.panel import Panel, is_switch
+from tansy.engine.reading.clock import Clock, read_clock
+from tansy.engine.reading.findings import Example, Finding, Places
+from tansy.engine.reading.numbers import numbers
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.timeline import form_of, label
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+
+_YES = ["yes", "y", "true", "x", "on"]
+_NO = ["no", "n", "false", "off", ""]
+_STOCK = re.compile(r"stock|on[ _-]?hand|inventory", re.I)
+_MOST_NAMES = 60
+
+
+@dataclass(frozen=True)
+class DriverRows:
+    """Rows of drivers. series: [rows], or None where they hold for all; period: [rows], at the panel's frequency;
+    values: per driver, [rows], NaN unknown. file: where they come from."""
+
+    file: str
+    series: Integers | None
+    period: Integers
+    values: dict[str, Floats]
+
+    @classmethod
+    def of_sales(
+        cls,
+        table: pl.DataFrame,
+        columns: tuple[str, ...],
+        codes: Integers,
+        clock: Clock,
+        kept: NDArray[np.bool_],
+        some: NDArray[np.bool_],
+    ) -> DriverRows:
+        """From columns of the sales file. some: [series], which series have stayed in the panel."""
+        renumbered = np.cumsum(some) - 1
+        kept = kept & some[codes]
+        first, last = int(clock.number[kept].min()), int(clock.number[kept].max())
+        period = clock.coarse(first, last)[clock.number[kept] - first]
+        values: dict[str, Floats] = {}
+        for column in columns:
+            values.update(_values(column, table[column].filter(pl.Series(kept))))
+        return cls("the file", renumbered[codes[kept]].astype(np.int64), period, values)
+
+
+def is_driver_table(table: pl.DataFrame, keys: tuple[str, ...]) -> bool:
+    """Whether a file beside the sales has a column of periods, so that it holds drivers rather than attributes."""
+    return _time_of(table, keys) is not None
+
+
+def _time_of(table: pl.DataFrame, keys: tuple[str, ...]) -> str | None:
+    for name in table.columns:
+        texts = [text for text in table[name].head(500).unique().to_list() if text]
+        forms = [form_of(text) for text in texts]
+        good = sum(form not in (None, "serial", "year") for form in forms)
+        if name not in keys and texts and good >= 0.6 * len(texts):
+            return name
+    return None
+
+
+def read_driver_table(table: pl.DataFrame, panel: Panel, options: ReadOptions, name: str) -> DriverRows:
+    """Rows of a driver file. Rows for keys that the panel does not have are passed over."""
+    time = _time_of(table, panel.key_names)
+    if time is None:
+        raise FileError(f"{name} has no column of periods; files of drivers have one.")
+    options = ReadOptions(time=time, frequency=None, day_first=options.day_first, week_start=options.week_start)
+    clock = read_clock(table[time], options, name, Places(table.height))
+    frequency = panel.timeline.frequency
+    if clock.native != frequency:
+        wanted = ReadOptions(time=time, frequency=frequency, day_first=options.day_first, week_start=options.week_start)
+        clock = read_clock(table[time], wanted, name, Places(table.height))
+    first = int(clock.number[clock.known].min())
+    last = int(clock.number[clock.known].max())
+    keys = [key for key in panel.key_names if key in table.columns]
+    kept = clock.known.copy()
+    series: Integers | None = None
+    row_of = np.arange(table.height)
+    if keys:
+        texts = table.select(pl.col(key).str.strip_chars() for key in keys).with_row_index("row")
+        wanted_keys = pl.DataFrame({key: panel.keys[key] for key in keys}).with_row_index("series")
+        joined = texts.join(wanted_keys, on=keys, how="inner", maintain_order="left")
+        row_of = joined["row"].to_numpy().astype(np.int64)
+        series = joined["series"].to_numpy().astype(np.int64)
+        at_known = kept[row_of]
+        row_of, series = row_of[at_known], series[at_known]
+    else:
+        row_of = row_of[kept]
+    period = clock.coarse(first, last)[clock.number[row_of] - first]
+    values: dict[str, Floats] = {}
+    for column in table.columns:
+        if column not in (time, *panel.key_names):
+            values.update({n: v[row_of] for n, v in _values(column, table[column]).items()})
+    return DriverRows(name, series, period, values)
+
+
+def _values(name: str, column: pl.Series) -> dict[str, Floats]:
+    """Numbers, or 1 and 0, or a yes/no driver for each name; nothing where the column is none of these."""
+    text = column.str.strip_chars()
+    number = numbers(text)
+    filled = int((text != "").sum())
+    if filled and int(number.is_not_null().sum()) >= 0.9 * filled:
+        return {name: number.fill_null(float("nan")).to_numpy()}
+    lower = text.str.to_lowercase()
+    distinct = set(lower.unique().to_list())
+    if distinct <= {*_YES, *_NO}:
+        return {name: np.asarray(lower.is_in(_YES), dtype=np.float64)}
+    names = sorted(set(text.unique().to_list()) - {""})
+    if len(names) <= _MOST_NAMES:
+        return {one: np.asarray(text == one, dtype=np.float64) for one in names}
+    return {}
+
+
+def gather_drivers(sources: list[DriverRows], panel: Panel) -> tuple[dict[str, Floats], list[Finding]]:
+    """Drivers of all sources as [series, periods and those ahead]; and the gaps in their future part.
+
+    Rows for the same cell are averaged; a switch is on if any row says so, and off where the past says nothing.
+    """
+    timeline = panel.timeline
+    last = max((int(rows.period.max()) for rows in sources if len(rows.period)), default=timeline.last)
+    n_ahead = max(0, min(last - timeline.last, 5 * timeline.n_periods))
+    length = timeline.n_periods + n_ahead
+    drivers: dict[str, Floats] = {}
+    findings: list[Finding] = []
+    for rows in sources:
+        at = rows.period - timeline.first
+        inside = (at >= 0) & (at < length)
+        for written, values in rows.values.items():
+            name = "stock" if _STOCK.search(written) else written
+            kept = inside & ~np.isnan(values)
+            n = panel.n_series if rows.series is not None else 1
+            cell = at[kept] + (length * rows.series[kept] if rows.series is not None else 0)
+            total = np.bincount(cell, weights=values[kept], minlength=n * length)
+            count = np.bincount(cell, minlength=n * length)
+            with np.errstate(invalid="ignore"):
+                matrix = (total / count).reshape(n, length)
+            if is_switch(values):
+                matrix = np.where(matrix > 0.0, 1.0, matrix)
+                matrix[:, : timeline.n_periods] = np.nan_to_num(matrix[:, : timeline.n_periods])
+                if rows.series is None:
+                    matrix = np.nan_to_num(matrix)  # a calendar of events: what is not named is not on
+            drivers[name] = np.broadcast_to(matrix, (panel.n_series, length)).copy()
+            findings += _gaps(name, rows.file, drivers[name], panel, n_ahead)
+    return drivers, findings
+
+
+def _gaps(name: str, file: str, driver: Floats, panel: Panel, n_ahead: int) -> list[Finding]:
+    """Series for which a driver is known ahead, but not for all periods ahead."""
+    timeline = panel.timeline
+    missing = np.isnan(driver[:, timeline.n_periods :])
+    gappy = np.nonzero(missing.any(axis=1) & ~missing.all(axis=1))[0]
+    if not n_ahead or not len(gappy) or name == "stock":
+        return []
+    examples = []
+    for i in gappy[:3].tolist():
+        key = " × ".join(panel.keys[k][i] for k in panel.key_names)
+        first = int(np.argmax(missing[i]))
+        examples.append(Example(0, f"{name} of {key}", label(timeline.last + 1 + first, timeline.frequency)))
+    return [Finding("driver-gap", len(gappy), f"{name} in {file} is not known for all periods ahead", examples)]

@@ -1,0 +1,239 @@
+"""Small bad and odd files: each gets the sentence that says where and what to do, or the panel that was meant."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pytest
+import xlsxwriter
+
+from tansy.engine.errors import FileError
+from tansy.engine.reading import workbook
+from tansy.engine.reading.history import Reading, read_panel
+from tansy.engine.reading.options import ReadOptions
+
+NAN = float("nan")
+
+
+def read(folder: Path, content: str | bytes, name: str = "sales.csv", **options: Any) -> Reading:
+    path = folder / name
+    path.write_bytes(content if isinstance(content, bytes) else content.encode())
+    return read_panel(path, ReadOptions(**options))
+
+
+def book(*sheets: tuple[str, Callable[[Any, Any], None]]) -> bytes:
+    buffer = io.BytesIO()
+    with xlsxwriter.Workbook(buffer) as made:
+        for name, fill in sheets:
+            fill(made, made.add_worksheet(name))
+    return buffer.getvalue()
+
+
+def zipped(**files: bytes) -> bytes:
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in files.items():
+            archive.writestr(name, content)
+    return buffer.getvalue()
+
+
+def days(n: int, start: str = "2025-01-06", units: str = "1") -> str:
+    dates = pl.date_range(
+        pl.lit(start).str.to_date(), pl.lit(start).str.to_date() + pl.duration(days=n - 1), eager=True
+    )
+    return "date,sku,units\n" + "".join(f"{d},A,{units}\n" for d in dates)
+
+
+HEAD = "week,sku,units\n"
+
+REFUSED: dict[str, tuple[str | bytes, dict[str, Any], str]] = {
+    "nothing": ("", {}, "is empty"),
+    "blanks": ("\n \n\n", {}, "empty but for blanks"),
+    "header only": (HEAD, {}, "a header but no rows"),
+    "one column": ("week\n2025-W01\n", {}, "only one column"),
+    "no header": ("2025-W01,A,12\n2025-W02,A,13\n", {}, "looks like data"),
+    "unnamed column": ("week,,units\n2025-W01,A,1\n", {}, "column 2 has no name"),
+    "twice the name": ("week,units,units\n2025-W01,1,2\n", {}, "two columns are named 'units'"),
+    "too many cells": (HEAD + "2025-W01,A,1\n2025-W02,A,1,7\n", {}, "row 3: 4 cells"),
+    "open quote": (HEAD + '2025-W01,"A,1\n2025-W02,A,1\n', {}, "row|quotes"),
+    "binary": (b"\x00\x01\x02\x03" * 100, {}, "binary file"),
+    "picture": (b"\x89PNG\r\n\x1a\n\x00\x00" * 9, {}, "binary file"),
+    "no time": ("sku,units\nA,1\nB,2\n", {}, "holds dates or periods"),
+    "no numbers": ("week,sku,remark\n2025-W01,A,good\n2025-W02,B,bad\n", {}, "cannot be told, none holds numbers"),
+    "two numbers": ("week,sku,a,b\n2025-W01,A,1,2\n2025-W02,B,1,2\n", {}, r"several hold numbers \(a, b\)"),
+    "named wrongly": (HEAD + "2025-W01,A,1\n", {"value": "Units"}, "no column 'Units'; its columns are week, sku, units"),
+    "periods in two ways": (HEAD + "2025-W01,A,1\n2025-W02,A,1\n2025-02,A,1\n", {}, "row 4: '2025-02' is written as months"),
+    "no period at all": (HEAD + "soon,A,1\nlater,A,2\n", {"time": "week"}, "row 2: 'soon' is not a date"),
+    "days and months first": ("date,sku,units\n13/01/2025,A,1\n01/13/2025,A,1\n", {}, "mixes dates"),
+    "mistyped year": ("date,sku,units\n2025-01-01,A,1\n2925-01-01,A,1\n2025-01-03,A,1\n", {}, "mistyped year"),
+    "weeks to months": (HEAD + "2025-W01,A,1\n2025-W02,A,1\n", {"frequency": "M"}, "weeks, which cannot be put together into months"),
+    "no whole week": (days(3, "2025-01-07"), {"frequency": "W"}, "no week is complete"),
+    "no key and no period": (HEAD + "2025-W99,A,1\n2025-W01,,1\n", {"keys": ("sku",)}, "no row has both"),
+    "wide asked of long": (HEAD + "2025-W01,A,1\n", {"layout": "wide"}, "not in wide layout"),
+    "no workbook": (zipped(hello=b"x"), {}, "not a readable XLSX workbook"),
+    "broken zip": (b"PK\x03\x04" + b"\x07" * 60, {}, "not a readable XLSX workbook"),
+    "empty workbook": (book(("one", lambda b, s: None)), {}, "no sheet with rows"),
+    "no such sheet": (book(("one", lambda b, s: s.write_row(0, 0, ["a", "b"]))), {"sheet": "two"}, "no sheet 'two'; its sheets are one"),
+    "broken parquet": (b"PAR1" + b"\x01" * 50, {}, "cannot be read as one"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", REFUSED)
+def test_what_cannot_be_read_gets_its_sentence(tmp_path: Path, case: str) -> None:
+    content, options, sentence = REFUSED[case]
+    with pytest.raises(FileError, match=sentence) as caught:
+        read(tmp_path, content, **options)
+    assert "\n" not in str(caught.value) and str(caught.value).startswith("sales.csv")
+
+
+def _formulas(made: Any, sheet: Any) -> None:
+    sheet.write_row(0, 0, ["week", "sku", "units"])
+    sheet.write_row(1, 0, ["2025-W01", "A", 4])
+    sheet.write_row(2, 0, ["2025-W02", "A"])
+    sheet.write_formula(2, 2, "=C2*2", None, 8)
+
+
+def _merged(made: Any, sheet: Any) -> None:
+    sheet.merge_range(0, 0, 0, 3, "Sales of the spring")  # a title above, then an empty row
+    sheet.write_row(2, 0, ["sku", "week", "units"])
+    sheet.merge_range(3, 0, 4, 0, "A")
+    sheet.write_row(3, 1, ["2025-W01", 4])
+    sheet.write_row(4, 1, ["2025-W02", 8])
+
+
+def _dates(made: Any, sheet: Any) -> None:
+    style = made.add_format({"num_format": "dd/mm/yy"})
+    sheet.write_row(0, 0, ["date", "sku", "units"])
+    for i, serial in enumerate((45658, 45659)):  # 2025-01-01 and the day after
+        sheet.write_number(i + 1, 0, serial, style)
+        sheet.write_row(i + 1, 1, ["A", 4 * (i + 1)])
+
+
+def _second(made: Any, sheet: Any) -> None:
+    sheet.write_row(0, 0, ["week", "sku", "units"])
+    sheet.write_row(1, 0, ["2025-W01", "A", 1])
+    sheet.write_row(2, 0, ["2025-W02", "A", 2])
+
+
+READ: dict[str, tuple[str | bytes, dict[str, Any], list[float], dict[str, int]]] = {
+    "serial numbers": ("date,sku,units\n45658,A,1\n45659,A,2\n45660,A,3\n", {}, [1, 2, 3], {}),
+    "serial header": ("sku,45658,45665,45672\nA,1,2,3\n", {}, [1, 2, 3], {}),
+    "codes like serials": ("week,sku,units\n2025-W01,45658,1\n2025-W02,45658,2\n", {}, [1, 2], {}),
+    "quarters": ("quarter,sku,units\n2025-Q1,A,1\n2025 Q2,A,2\n", {}, [1, 2], {}),
+    "months": ("month,sku,units\n2025-01,A,1\n2025-2,A,2\n", {}, [1, 2], {}),
+    "years": ("year,sku,units\n2024,A,1\n2025,A,2\n", {}, [1, 2], {}),
+    "month ends": ("date,sku,units\n2025-01-31,A,1\n2025-02-28,A,2\n2025-03-31,A,3\n", {}, [1, 2, 3], {}),
+    "week 53": (HEAD + "2026-W52,A,1\n2026-W53,A,2\n2027-W01,A,3\n", {}, [1, 2, 3], {}),
+    "sundays": ("date,sku,units\n2025-01-05,A,1\n2025-01-12,A,2\n2025-01-19,A,3\n", {}, [1, 2, 3], {}),
+    "clock times": ("date,sku,units\n2025-01-01 00:00:00,A,1\n2025-01-02T00:00,A,2\n", {}, [1, 2], {}),
+    "pipes": ("week|sku|units\n2025-W01|A|1\n2025-W02|A|2\n", {}, [1, 2], {}),
+    "pasted cells": ("week\tsku\tunits\n2025-W01\tA\t1,5\n2025-W02\tA\t2,5\n", {}, [1.5, 2.5], {}),
+    "quoted line ends": ('week,sku,units\n2025-W01,"A\nB",1\n2025-W02,"A\nB",2\n', {}, [1, 2], {}),
+    "empty lines before": ("\n,,\nweek,sku,units\n2025-W01,A,1\n2025-W02,A,2\n", {}, [1, 2], {}),
+    "empty lines after": (HEAD + "2025-W01,A,1\n2025-W02,A,2\n,,\n,,\n", {}, [1, 2], {}),
+    "windows line ends": (HEAD.strip() + "\r\n2025-W01,A,1\r\n2025-W02,A,2\r\n", {}, [1, 2], {}),
+    "latin 1": ("week;sku;units\n2025-W01;Töpfe;1\n2025-W02;Töpfe;2\n".encode("latin-1"), {}, [1, 2], {}),
+    "negatives dropped": (HEAD + "2025-W01,A,1\n2025-W02,A,-2\n2025-W03,A,3\n", {"negatives": "drop", "gaps": "unknown"},
+                          [1, NAN, 3], {"negative": 1, "gap": 1}),
+    "negatives turned": (HEAD + "2025-W01,A,1\n2025-W02,A,-2\n", {"negatives": "positive"}, [1, 2], {"negative": 1}),
+    "gaps on a line": (HEAD + "2025-W01,A,1\n2025-W04,A,4\n", {"gaps": "interpolate"}, [1, 2, 3, 4], {"gap": 2}),
+    "days to weeks": (days(23), {"frequency": "W"}, [7, 7, 7], {"unfinished-period": 1}),
+    "days to weeks, all": (days(23), {"frequency": "W", "unfinished": "keep"}, [7, 7, 7, 2], {"unfinished-period": 1}),
+    "days to sunday weeks": (days(16, "2025-01-05"), {"frequency": "W", "week_start": "sunday"}, [7, 7],
+                             {"unfinished-period": 1}),
+    "days to months": (days(69, "2025-01-01"), {"frequency": "M"}, [31, 28], {"unfinished-period": 1}),
+    "twice on one day": (days(14) + "2025-01-07,A,5\n", {"frequency": "W", "duplicates": "last"}, [11, 7], {"duplicate": 1}),
+    "weeks to fours": (HEAD + "".join(f"2025-W{w:02d},A,{w}\n" for w in range(2, 14)), {"frequency": "4W"}, [18, 34],
+                       {"unfinished-period": 2}),
+    "formulas": (book(("one", _formulas)), {}, [4, 8], {}),
+    "merged cells below a title": (book(("one", _merged)), {}, [4, 8], {}),
+    "dates of a sheet": (book(("one", _dates)), {}, [4, 8], {}),
+    "second sheet": (book(("one", _formulas), ("two", _second)), {"sheet": "two"}, [1, 2], {}),
+    "first sheet empty": (book(("blank", lambda b, s: None), ("two", _second)), {}, [1, 2], {}),
+    "future rows say drivers": ("week,sku,units,promo\n2025-W01,A,1,0\n2025-W02,A,2,1\n2025-W03,A,,1\n", {}, [1, 2], {}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", READ)
+def test_what_is_odd_gives_the_panel_that_was_meant(tmp_path: Path, case: str) -> None:
+    content, options, values, findings = READ[case]
+    reading = read(tmp_path, content, **options)
+    np.testing.assert_array_equal(reading.panel.values, [values])
+    assert {f.kind: f.count for f in reading.findings} == findings
+
+
+def test_there_are_forty_of_them() -> None:
+    assert len(REFUSED) + len(READ) >= 40
+
+
+def test_rows_left_out_come_with_their_line_and_reason(tmp_path: Path) -> None:
+    text = "note\n".join(["\n", ""]) + HEAD + "2025-W01,A,1\nsoon,A,2\n2025-W02,,3\n2025-W03,A,-1\n2025-W03,A,1\n"
+    refused = read(tmp_path, text.replace("note\n", ""), negatives="drop").refused
+    assert refused.columns == ["row", "reason", "week", "sku", "units"]
+    assert refused.rows() == [
+        (4, "week is no period of this calendar", "soon", "A", "2"),
+        (5, "sku is empty", "2025-W02", "", "3"),
+        (6, "units is negative", "2025-W03", "A", "-1"),
+    ]
+
+
+def test_an_unfinished_period_is_one_as_sparse_as_none_before(tmp_path: Path) -> None:
+    rows = [f"2025-W{w:02d},S{i},1\n" for w in range(1, 21) for i in range(20 if w < 20 else 3)]
+    reading = read(tmp_path, HEAD + "".join(rows))
+    assert reading.panel.timeline.labels[-1] == "2025-W19" and reading.refused.height == 3
+    # where weeks as sparse have been before, it is the way of the business
+    season = [f"2025-W{w:02d},S{i},1\n" for w in range(1, 21) for i in range(3 if w in (9, 20) else 20)]
+    assert read(tmp_path, HEAD + "".join(season)).panel.timeline.labels[-1] == "2025-W20"
+
+
+def test_drivers_beside_and_in_the_file(tmp_path: Path) -> None:
+    (tmp_path / "plan.csv").write_text(
+        "sku,date,price,promo\nA,2025-01-06,2.5,no\nA,2025-01-13,2.0,yes\nA,2025-01-20,2.5,no\nB,2025-01-13,4,no\n"
+    )
+    (tmp_path / "events.csv").write_text("week,event\n2025-W02,Spring fair\n2025-W04,Spring fair\n2025-W03,Open day\n")
+    (tmp_path / "products.csv").write_text("sku,family\nA,pots\nB,tools\n")
+    text = "week,sku,units,stock on hand\n2025-W02,A,1,5\n2025-W02,B,1,0\n2025-W03,A,1,4\n2025-W03,B,2,9\n"
+    others = {"plan.csv": "", "events.csv": "", "products.csv": ""}
+    reading = read(tmp_path, text, attribute_files=others)
+    panel = reading.panel
+    assert set(reading.options.driver_files) == {"plan.csv", "events.csv"}
+    assert reading.options.attribute_files == {"products.csv": ""} and panel.attributes["sku"]["family"]["B"] == "tools"
+    assert panel.n_ahead == 1 and panel.timeline.labels == ["2025-W02", "2025-W03"]
+    np.testing.assert_array_equal(panel.drivers["price"], [[2.5, 2.0, 2.5], [NAN, 4.0, NAN]])
+    np.testing.assert_array_equal(panel.drivers["promo"], [[0, 1, 0], [0, 0, NAN]])
+    np.testing.assert_array_equal(panel.drivers["Spring fair"], [[1, 0, 1], [1, 0, 1]])
+    np.testing.assert_array_equal(panel.drivers["stock"][:, :2], [[5, 4], [0, 9]])
+    assert panel.switches() == ["promo", "Open day", "Spring fair"]
+
+
+def test_gaps_ahead_are_a_finding(tmp_path: Path) -> None:
+    text = "week,sku,units,price\n2025-W01,A,1,2\n2025-W01,B,1,3\n2025-W02,A,,2\n2025-W03,A,,2\n2025-W03,B,,3\n"
+    finding = next(f for f in read(tmp_path, text).findings if f.kind == "driver-gap")
+    assert finding.count == 1 and finding.examples[0].column == "price of B" and finding.examples[0].text == "2025-W02"
+
+
+def test_contradicting_attributes_are_a_finding(tmp_path: Path) -> None:
+    (tmp_path / "products.csv").write_text("sku,family\nA,pots\nA,tools\n")
+    reading = read(tmp_path, HEAD + "2025-W01,A,1\n2025-W02,A,1\n", attribute_files={"products.csv": ""})
+    finding = next(f for f in reading.findings if f.kind == "contradiction")
+    assert finding.count == 1 and reading.panel.attributes["sku"]["family"]["A"] == "pots"
+
+
+def test_a_zip_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(workbook, "MOST_BYTES", 20_000_000)
+    bomb = zipped(**{"xl/worksheets/sheet1.xml": b"0" * 30_000_000})
+    assert len(bomb) < 100_000
+    with pytest.raises(FileError, match="unpacks to more than can be read"):
+        read(tmp_path, bomb, "bomb.xlsx")
+
+
+def test_more_cells_than_fit_are_refused(tmp_path: Path) -> None:
+    rows = "".join(f"2025-01-01,S{i},1\n" for i in range(20_000)) + "1990-01-02,S0,1\n"
+    with pytest.raises(FileError, match="more than fit"):
+        read(tmp_path, "date,sku,units\n" + rows)
