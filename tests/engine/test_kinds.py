@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from tansy.engine.errors import RecipeError
+from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
+from tansy.engine.profile.strengths import strengths
+from tansy.engine.study.recipe import default_recipe
+from tansy.engine.study.run import run_study
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -112,3 +119,47 @@ def test_every_frequency_has_kinds(frequency: str, season: int) -> None:
     timeline = Timeline(frequency, 8000, 60, season)
     found = find_kinds(np.random.default_rng(3).poisson(20.0, (4, 60)).astype(float), timeline, 0)
     assert (found.demand == 0).all() and not found.in_season_only.any()
+
+
+def test_what_is_sold_in_season_only_is_zero_out_of_it() -> None:
+    """Wreaths are sold in seven weeks of the year. Forecasts lie in those, give or take two, and nowhere else."""
+    rng = np.random.default_rng(4)
+    week = ((WEEKS.first + T) * 7 / 365.25 % 1.0) * 52.18
+    wreaths = np.where((week >= 45) & (week < 52), rng.poisson(30, N), 0).astype(float)
+    steady = rng.poisson(20, N).astype(float)
+    panel = Panel(WEEKS, ("sku",), {"sku": ["wreath", "soil"]}, np.array([wreaths, steady]))
+    recipe = replace(default_recipe(panel, {"sku": []}), leads=26, origins=2, step=10, methods=("mean",))
+    found = run_study(panel, recipe, workers=1)
+    finest = found.structure.n_aggregates
+    ahead = ((WEEKS.last + 1 + np.arange(26)) * 7 / 365.25 % 1.0) * 52.18
+    out = (ahead < 42) & (ahead > 3)
+    assert out.sum() > 10 and (ahead >= 45).any()
+    assert (found.forecast[finest][out] == 0).all() and (found.quantiles[finest][:, out] == 0).all()
+    assert found.forecast[finest][(ahead >= 46) & (ahead < 51)].mean() > 10
+    assert found.largest_gap < 1e-9 * found.forecast[0].max()
+
+
+def test_a_kind_given_by_hand_stays_and_decides() -> None:
+    rng = np.random.default_rng(5)
+    panel = Panel(WEEKS, ("sku",), {"sku": ["a", "b"]}, rng.poisson(9.0, (2, N)).astype(float))
+    recipe = replace(default_recipe(panel, {"sku": []}), leads=4, origins=1, methods=("mean",))
+    found = run_study(panel, recipe, kinds_by_hand={1: "ended"}, workers=1)
+    assert found.kinds.words(2).startswith("ended") and (found.forecast[2] == 0).all() and found.forecast[1].min() > 5
+    with pytest.raises(RecipeError, match="no kind 'odd'"):
+        run_study(panel, recipe, kinds_by_hand={1: "odd"}, workers=1)
+
+
+def test_strengths_of_series_whose_parts_are_known() -> None:
+    """Var(season) / Var(season + noise) = 32 / (32 + 4), and likewise for the slope; noise has none."""
+    rng = np.random.default_rng(6)
+    noise = rng.normal(0, 2, (300, N))
+    season = 50 + 8 * np.sin(PHASE) + noise
+    slope = 50 + 0.2 * T + noise
+    n = 300
+    found = strengths(np.concatenate([season, slope, 50 + noise, np.full((1, N), 7.0)]), WEEKS)
+    assert np.median(found.season[:n]) == pytest.approx(32 / 36, abs=0.02)
+    risen = 0.2**2 * (N**2 - 1) / 12
+    assert np.median(found.trend[n : 2 * n]) == pytest.approx(risen / (risen + 4), abs=0.02)
+    assert np.median(found.season[2 * n : 3 * n]) < 0.1 and np.median(found.trend[2 * n : 3 * n]) < 0.1
+    assert np.median(found.entropy[2 * n : 3 * n]) > 0.85 > 0.6 > np.median(found.entropy[:n])
+    assert found.trend[-1] == found.season[-1] == 0 and np.isnan(found.entropy[-1])

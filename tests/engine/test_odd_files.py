@@ -1,4 +1,5 @@
 """Small bad and odd files: each gets the sentence that says where and what to do, or the panel that was meant."""
+# ruff: noqa: E501  a case reads best on one line
 
 from __future__ import annotations
 

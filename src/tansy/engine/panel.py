@@ -56,6 +56,15 @@ class Panel:
         """Drivers that hold only 0 and 1 and are on somewhere."""
         return [n for n, d in self.drivers.items() if n != "stock" and is_switch(d)]
 
+    def column(self, name: str) -> list[str] | None:
+        """What every series is on a key or an attribute, None where there is no such name."""
+        if name in self.keys:
+            return self.keys[name]
+        for key, known in self.attributes.items():
+            if name in known:
+                return [known[name].get(value, "") for value in self.keys[key]]
+        return None
+
     def series_key(self, i: int) -> dict[str, str]:
         return {name: self.keys[name][i] for name in self.key_names}
 

@@ -72,7 +72,7 @@ def _best(
     own: Floats, reference: Floats, tests: NDArray[np.int_], defined: NDArray[np.bool_]
 ) -> tuple[Integers, NDArray[np.bool_]]:
     usable = defined & (tests > 0)
-    tiny = 1e-12 * np.maximum(reference.max(axis=1, keepdims=True), 1e-300)
+    tiny = np.maximum(1e-12 * reference.max(axis=1, keepdims=True), 1e-200)
     ratio = np.where(usable, (own + tiny) / (reference + tiny), np.inf)
     was_tested: NDArray[np.bool_] = np.asarray(usable.any(axis=1))
     # Without a test, the simplest method that can be fitted.

@@ -7,22 +7,23 @@ from numba import njit
 
 from tansy.engine.kernels.options import KERNEL
 
-N_FIGURES = 7
-FIRST_SALE, LAST_SALE, INTERVAL, VARIATION, EMPTY, SEASON_GAIN, WINDOW = range(7)
+N_FIGURES = 8
+FIRST_SALE, LAST_SALE, INTERVAL, VARIATION, EMPTY, SEASON_GAIN, WINDOW, WINDOW_START = range(8)
 
 IN_WINDOW = 0.98  # share of the volume that a season's window must hold
 
 
 @njit(**KERNEL)
 def demand_figures(values, sine, cosine, bin_of, n_bins, year_of, margin, two_years, figures):
-    """Write figures [series, 7] of values [series, T], NaN missing; a figure that is undefined is NaN.
+    """Write figures [series, 8] of values [series, T], NaN missing; a figure that is undefined is NaN.
 
     sine, cosine: [T], one yearly pair. bin_of: [T], part of the year, 0 to n_bins - 1. year_of: [T], a count of years.
     margin: bins that a season may shift by. two_years: periods.
     FIRST_SALE, LAST_SALE: positions. INTERVAL: mean number of observed periods from one sale to the next. VARIATION:
     squared coefficient of variation of the sizes of sales. EMPTY: share of periods without a sale since the first.
     SEASON_GAIN: by how much the yearly pair lowers AICc of a constant, given two years. WINDOW: length in bins of the
-    one part of the year, at most half of it, that holds 98 % of the volume, in at least two years also each by itself.
+    one part of the year, at most half of it, that holds 98 % of the volume, in at least two years also each by itself;
+    WINDOW_START: its first bin.
     """
     n_series, length = values.shape
     figures[:] = math.nan
@@ -62,7 +63,9 @@ def demand_figures(values, sine, cosine, bin_of, n_bins, year_of, margin, two_ye
         figures[s, EMPTY] = 1.0 - n_sales / n_seen
         if n_seen >= two_years:
             figures[s, SEASON_GAIN] = _season_gain(y, sine, cosine, first, n_seen)
-        figures[s, WINDOW] = _season_window(y, bin_of, n_bins, year_of, margin, volume)
+        size, start = _season_window(y, bin_of, n_bins, year_of, margin, volume)
+        figures[s, WINDOW] = size
+        figures[s, WINDOW_START] = start
 
 
 @njit(**KERNEL)
@@ -116,7 +119,7 @@ def _season_window(y, bin_of, n_bins, year_of, margin, volume):
                     at = start
                 break
     if best > n_bins // 2:
-        return math.nan
+        return math.nan, math.nan
     # seasons are counted from the middle of the part of the year without sales, so that none is cut in two
     cut = (at + best + (n_bins - best) // 2) % n_bins
     low = at - margin
@@ -136,4 +139,6 @@ def _season_window(y, bin_of, n_bins, year_of, margin, volume):
             whole += y[t]
             if (bin_of[t] - low) % n_bins < best + 2 * margin:
                 held += y[t]
-    return float(best) if n_seasons >= 2 else math.nan
+    if n_seasons < 2:
+        return math.nan, math.nan
+    return float(best), float(at)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.errors import RecipeError
 from tansy.engine.kernels import demand as kernel
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
@@ -14,6 +15,8 @@ Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
 NAMES = ("smooth", "erratic", "intermittent", "lumpy")
+MOVABLE = (*NAMES, "in season only", "new", "ended")
+"""Kinds that a person may give to a series by hand."""
 INTERVAL_BOUND = 1.32
 VARIATION_BOUND = 0.49
 
@@ -25,7 +28,8 @@ _MARGIN = {"D": 2, "W": 2, "4W": 1, "M": 1, "Q": 0, "Y": 0}
 class Kinds:
     """Of each series. demand: position in NAMES, -1 without two sales. new: less than a season since the first sale;
     ended: no sale for the chosen number of periods. The figures are those of `kernels.demand`: interval and variation
-    tell the four kinds apart, empty is a share, window the length of the season of what is sold in season only."""
+    tell the four kinds apart, empty is a share, window the length of the season of what is sold in season only, as are
+    first_sale and last_sale, positions. in_season: [series, H], whether a period ahead may lie in the season."""
 
     demand: NDArray[np.int64]
     seasonal: Booleans
@@ -36,6 +40,9 @@ class Kinds:
     variation: Floats
     empty: Floats
     window: Floats
+    first_sale: Floats
+    last_sale: Floats
+    in_season: Booleans
 
     def words(self, i: int) -> str:
         """The kind of series i as it is read: "seasonal, erratic"."""
@@ -50,11 +57,29 @@ class Kinds:
             found.append(NAMES[self.demand[i]])
         return ", ".join(found) or "no sales"
 
+    def moved(self, by_hand: dict[int, str]) -> Kinds:
+        """With the kinds that a person gave to some series. Raises RecipeError on an unknown kind."""
+        if not by_hand:
+            return self
+        flags = {"ended": self.ended.copy(), "new": self.new.copy(), "in season only": self.in_season_only.copy()}
+        demand = self.demand.copy()
+        for i, kind in by_hand.items():
+            if kind not in MOVABLE:
+                raise RecipeError(f"There is no kind {kind!r}; choose {', '.join(MOVABLE)}.")
+            for name, flag in flags.items():
+                flag[i] = name == kind
+            if kind in NAMES:
+                demand[i] = NAMES.index(kind)
+        return replace(
+            self, demand=demand, ended=flags["ended"], new=flags["new"], in_season_only=flags["in season only"]
+        )
 
-def find_kinds(values: Floats, timeline: Timeline, ended_after: int) -> Kinds:
+
+def find_kinds(values: Floats, timeline: Timeline, ended_after: int, n_ahead: int = 0) -> Kinds:
     """Kinds of the series in `values` [series, periods], NaN missing.
 
-    ended_after: periods without a sale after which a series has ended; 0 for never.
+    ended_after: periods without a sale after which a series has ended; 0 for never. n_ahead: periods ahead for which it
+    is told whether they lie in the season.
     """
     frequency = timeline.frequency
     year = PERIODS_PER_YEAR[frequency]
@@ -67,7 +92,7 @@ def find_kinds(values: Floats, timeline: Timeline, ended_after: int) -> Kinds:
         np.floor((position % 1.0) * n_bins).astype(np.int64), n_bins, np.floor(position).astype(np.int64),
         _MARGIN[frequency], round(2 * year) if n_bins > 1 else timeline.n_periods + 1, figures,
     )  # fmt: skip
-    first, last, interval, variation, empty, gain, window = figures.T
+    first, last, interval, variation, empty, gain, window, start = figures.T
     sold = ~np.isnan(first)
     demand = np.where(interval < INTERVAL_BOUND, 0, 2) + (variation >= VARIATION_BOUND)
     since = timeline.n_periods - 1 - np.where(sold, last, -1.0)
@@ -81,4 +106,18 @@ def find_kinds(values: Floats, timeline: Timeline, ended_after: int) -> Kinds:
         variation=variation,
         empty=empty,
         window=window,
+        first_sale=first,
+        last_sale=last,
+        in_season=_in_season(timeline, n_ahead, n_bins, window, start),
     )
+
+
+def _in_season(timeline: Timeline, n_ahead: int, n_bins: int, window: Floats, start: Floats) -> Booleans:
+    """Whether periods ahead lie in the season or its margin, [series, n_ahead]; always, for what is sold all year."""
+    year = PERIODS_PER_YEAR[timeline.frequency]
+    position = (timeline.last + 1 + np.arange(n_ahead)) / year
+    bins = np.floor((position % 1.0) * n_bins)
+    margin = _MARGIN[timeline.frequency]
+    with np.errstate(invalid="ignore"):
+        into = (bins[None, :] - (start[:, None] - margin)) % n_bins
+        return np.asarray(np.isnan(window)[:, None] | (into < window[:, None] + 2 * margin))

@@ -42,7 +42,8 @@ _NEGATIVE_WORDS = {
 @dataclass(frozen=True)
 class Reading:
     """A file as understood. options: with every guess filled in. n_rows: rows read; n_refused: rows left out; refused:
-    those rows as written, with their line and the reason. written: the first rows and what became of them."""
+    those rows as written, with their line and the reason. first_rows: as understood. has_row: [series, periods], where
+    the file had a row."""
 
     panel: Panel
     findings: list[Finding]
@@ -52,6 +53,7 @@ class Reading:
     n_refused: int
     refused: pl.DataFrame
     first_rows: pl.DataFrame
+    has_row: NDArray[np.bool_]
 
 
 def read_panel(path: Path, options: ReadOptions, folder: Path | None = None) -> Reading:
@@ -166,9 +168,16 @@ def understand(
     options = replace(options, frequency=clock.frequency, season_length=season)
     refused = refusals.table(table, places)
     return Reading(
-        replace(panel, drivers=drivers), findings, options, options.layout or "long", table.height, refused.height,
-        refused, _first_rows(table, options, clock, value, refusals, places),
-    )  # fmt: skip
+        panel=replace(panel, drivers=drivers),
+        findings=findings,
+        options=options,
+        layout=options.layout or "long",
+        n_rows=table.height,
+        n_refused=refused.height,
+        refused=refused,
+        first_rows=_first_rows(table, options, clock, value, refusals, places),
+        has_row=has_row,
+    )
 
 
 def _filled_lines(table: pl.DataFrame, header_line: int) -> NDArray[np.int64] | None:

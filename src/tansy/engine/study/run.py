@@ -113,6 +113,7 @@ def run_study(
     recipe: Recipe,
     *,
     corrections: Corrections | None = None,
+    kinds_by_hand: dict[int, str] | None = None,
     store: ChunkStore | None = None,
     progress: Progress | None = None,
     should_stop: Callable[[], bool] | None = None,
@@ -121,7 +122,7 @@ def run_study(
     """Run a study.
 
     corrections: the planner's; those of the recipe's rules come on top. Forecasts are made from the corrected history
-    and scored against the history as received (`methods.md`).
+    and scored against the history as received (`methods.md`). kinds_by_hand: series -> kind that a person gave to it.
     progress(step, done, of): called as work proceeds. should_stop(): asked after every chunk; when it says yes, Stopped
     is raised and finished chunks stay in `store`. Raises RecipeError or StructureError where recipe and panel do not
     fit together.
@@ -158,7 +159,7 @@ def run_study(
         scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
         squares = scaled_squares(actuals[:, None] - fits.tested, scale)
         choice = choose(squares, ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0]))
-        zero_now, zero_at = _zero_by_decision(panel, choice, seen_at, structure, recipe.ended_after)
+        zero_now, zero_at = _zero_by_decision(panel, choice, seen_at, structure, recipe, kinds_by_hand or {})
         base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
         sigma_now = _sigma_of_short(sigma_now, _pick(fits.criteria[..., 1], choice.final), base)
         forecast = _reconciled(structure, base, recipe.reconciliation, sigma_now, recipe.nonnegative, zero_now)
@@ -194,7 +195,10 @@ def run_study(
         floor = 0.0 if recipe.nonnegative else -np.inf
         quantiles = np.maximum(forecast[:, None] + bands.now, floor)
         tested_quantiles = np.maximum(tested[:, :, None] + bands.at_origin, floor)
-        quantiles[structure.n_aggregates :][zero_now] = 0.0
+        finest = slice(structure.n_aggregates, None)
+        quantiles[finest] = np.where(zero_now[:, None], 0.0, quantiles[finest])
+        for o, held in enumerate(zero_at):
+            tested_quantiles[finest, o] = np.where(held[:, None], 0.0, tested_quantiles[finest, o])
     with step("accuracy"):
         judged = accuracy.Judged(
             methods=tuple(map(str, forms)),
@@ -210,7 +214,7 @@ def run_study(
         hits = accuracy.hits(judged)
         tables = accuracy.tabulate(judged, structure, p)
     chosen = choice.final.copy()
-    chosen[structure.n_aggregates :][zero_now] = -1
+    chosen[finest][zero_now.all(axis=1)] = -1
     return Study(
         structure=structure,
         timeline=timeline,
@@ -229,7 +233,9 @@ def run_study(
         quantiles=quantiles,
         tested=np.where(could_forecast[:, :, None], tested, np.nan),
         tested_quantiles=tested_quantiles,
-        kinds=find_kinds(history, timeline, recipe.ended_after),
+        kinds=find_kinds(history, timeline, recipe.ended_after).moved(
+            {structure.n_aggregates + i: kind for i, kind in (kinds_by_hand or {}).items()}
+        ),
         parameters=_pick(fits.parameters, choice.final),
         parameter_names=fits.parameter_names,
         sigma=np.nan_to_num(sigma_now),
@@ -306,16 +312,25 @@ def _pick_at(values: Floats, choice: Integers) -> Floats:
 
 
 def _zero_by_decision(
-    panel: Panel, choice: Choice, seen_at: list[int], structure: Structure, ended_after: int
+    panel: Panel,
+    choice: Choice,
+    seen_at: list[int],
+    structure: Structure,
+    recipe: Recipe,
+    by_hand: dict[int, str],
 ) -> tuple[NDArray[np.bool_], list[NDArray[np.bool_]]]:
-    """Finest nodes that are forecast as zero now and at each origin: not on sale yet, or ended."""
+    """Finest nodes and leads that are forecast as zero, [finest, H], now and at each origin: not on sale yet, ended, or
+    out of the season of what is sold in season only."""
     finest = slice(structure.n_aggregates, None)
 
-    def ended(n_seen: int) -> NDArray[np.bool_]:
-        return find_kinds(panel.values[:, :n_seen], panel.timeline.until(n_seen), ended_after).ended
+    def zero(n_seen: int, chosen: Integers, moved: dict[int, str]) -> NDArray[np.bool_]:
+        seen = panel.timeline.until(n_seen)
+        kinds = find_kinds(panel.values[:, :n_seen], seen, recipe.ended_after, recipe.leads).moved(moved)
+        never = (chosen[finest] < 0) | kinds.ended
+        return np.asarray(never[:, None] | (kinds.in_season_only[:, None] & ~kinds.in_season))
 
-    now = (choice.final[finest] < 0) | ended(panel.timeline.n_periods)
-    return now, [(choice.at_origin[finest, o] < 0) | ended(n) for o, n in enumerate(seen_at)]
+    now = zero(panel.timeline.n_periods, choice.final, by_hand)
+    return now, [zero(n, choice.at_origin[:, o], {}) for o, n in enumerate(seen_at)]
 
 
 def _sigma_of_short(sigma: Floats, n_used: Floats, base: Floats) -> Floats:
@@ -327,4 +342,13 @@ def _sigma_of_short(sigma: Floats, n_used: Floats, base: Floats) -> Floats:
 def _reconciled(
     structure: Structure, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: NDArray[np.bool_]
 ) -> Floats:
-    return reconcile(structure.summation, np.nan_to_num(base), name, sigma * sigma, nonnegative, zero)
+    """Reconciled forecasts [nodes, H]; leads with the same nodes held at zero are done together. zero: [finest, H]."""
+    masks, which = np.unique(zero, axis=1, return_inverse=True)
+    done = np.empty_like(base)
+    for k in range(masks.shape[1]):
+        leads = which.ravel() == k
+        held = np.ascontiguousarray(masks[:, k])
+        done[:, leads] = reconcile(
+            structure.summation, np.nan_to_num(base[:, leads]), name, sigma * sigma, nonnegative, held
+        )
+    return done

@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.db import models
+from numpy.typing import NDArray
 
 from tansy.engine.panel import Panel
-from tansy.engine.timeline import Timeline
+from tansy.engine.timeline import FREQUENCIES, Timeline
 
 
 class FrozenQuerySet(models.QuerySet[Any]):
@@ -73,18 +74,21 @@ class Load(Frozen):
     n_refused = models.PositiveIntegerField()
     n_series = models.PositiveIntegerField()
     total = models.FloatField()
-    frequency = models.CharField(max_length=1)
+    frequency = models.CharField(max_length=2)
     first_period = models.IntegerField()
     n_periods = models.PositiveIntegerField()
     season_length = models.PositiveIntegerField()
     key_names = models.JSONField()
     attributes = models.JSONField()
     levels = models.JSONField()
+    driver_names = models.JSONField(default=list)
+    n_ahead = models.PositiveIntegerField(default=0, help_text="Periods ahead for which drivers are known.")
+    appended = models.JSONField(null=True, help_text="What was new and revised; null where the load began anew.")
 
     class Meta:
         constraints = [
             models.CheckConstraint(condition=models.Q(n_series__gt=0, n_periods__gt=0), name="load_not_empty"),
-            models.CheckConstraint(condition=models.Q(frequency__in=list("DWMQY")), name="load_frequency"),
+            models.CheckConstraint(condition=models.Q(frequency__in=list(FREQUENCIES)), name="load_frequency"),
         ]
 
     def __str__(self) -> str:
@@ -96,10 +100,20 @@ class Load(Frozen):
 
     def panel(self) -> Panel:
         """The series as the engine takes them."""
-        rows = list(self.series.order_by("position").values_list("keys", "packed"))
-        values = np.frombuffer(b"".join(packed for _, packed in rows), dtype="<f8").reshape(len(rows), self.n_periods)
-        keys = {name: [keys[d] for keys, _ in rows] for d, name in enumerate(self.key_names)}
-        return Panel(self.timeline, tuple(self.key_names), keys, values, self.attributes)
+        rows = list(self.series.order_by("position").values_list("keys", "packed", "drivers"))
+        values = np.frombuffer(b"".join(row[1] for row in rows), dtype="<f8").reshape(len(rows), self.n_periods)
+        keys = {name: [row[0][d] for row in rows] for d, name in enumerate(self.key_names)}
+        drivers: dict[str, NDArray[np.float64]] = {}
+        if self.driver_names:
+            shape = (len(rows), len(self.driver_names), self.n_periods + self.n_ahead)
+            cube = np.frombuffer(b"".join(row[2] for row in rows), dtype="<f4").reshape(shape)
+            drivers = {name: cube[:, d].astype(np.float64) for d, name in enumerate(self.driver_names)}
+        return Panel(self.timeline, tuple(self.key_names), keys, values, self.attributes, drivers)
+
+    @property
+    def is_used(self) -> bool:
+        """Whether a study was made from it, so that it cannot be undone any more."""
+        return self.studies.exists()
 
 
 class Series(Frozen):
@@ -109,6 +123,7 @@ class Series(Frozen):
     position = models.PositiveIntegerField()
     keys = models.JSONField()
     packed = models.BinaryField()
+    drivers = models.BinaryField(default=b"", help_text="float32 [drivers, periods and those ahead].")
 
     class Meta:
         verbose_name_plural = "series"
@@ -116,3 +131,89 @@ class Series(Frozen):
 
     def __str__(self) -> str:
         return " × ".join(self.keys)
+
+
+class Search(Frozen):
+    """Suspicious values that rules have found in a load, packed as a Parquet table of `cleaning.Suspicions`."""
+
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="searches")
+    rules = models.JSONField()
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+    n_found = models.PositiveIntegerField()
+    found = models.BinaryField()
+
+    class Meta:
+        verbose_name_plural = "searches"
+
+    def __str__(self) -> str:
+        return f"{self.n_found} found in {self.load}"
+
+
+class Correction(models.Model):
+    """A reasoned change of one historical value. What was received is kept in it and in the load; nothing is ever
+    overwritten. A correction is reverted, never deleted or edited."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="corrections")
+    key = models.CharField(max_length=300, help_text="Key of the series, as `key_text` writes it.")
+    period = models.IntegerField()
+    received = models.FloatField(null=True)
+    value = models.FloatField(null=True, help_text="What methods see; null is unknown.")
+    unjudged = models.BooleanField(default=False, help_text="No forecast is scored by this period.")
+    rule = models.CharField(max_length=20, blank=True)
+    score = models.FloatField(null=True)
+    reason = models.CharField(max_length=200)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+    reverted_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, null=True, related_name="+")
+    reverted_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["portfolio", "key", "period"],
+                condition=models.Q(reverted_at__isnull=True),
+                name="one_standing_correction_per_value",
+            ),
+            models.CheckConstraint(condition=~models.Q(reason=""), name="correction_has_a_reason"),
+        ]
+        indexes = [models.Index(fields=["portfolio", "reverted_at"])]
+
+    def __str__(self) -> str:
+        return f"{self.key}, period {self.period}"
+
+
+class Dismissal(models.Model):
+    """A suspicious value that a person found right as it is, so that searches do not bring it up again."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="dismissals")
+    key = models.CharField(max_length=300)
+    period = models.IntegerField()
+    rule = models.CharField(max_length=20)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["portfolio", "key", "period", "rule"], name="dismissed_once"),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.key}, period {self.period}: {self.rule}"
+
+
+class MovedSeries(models.Model):
+    """A kind of demand that a person gave to a series by hand."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="moved_series")
+    key = models.CharField(max_length=300)
+    kind = models.CharField(max_length=20)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        verbose_name_plural = "moved series"
+        constraints = [models.UniqueConstraint(fields=["portfolio", "key"], name="moved_once")]
+
+    def __str__(self) -> str:
+        return f"{self.key}: {self.kind}"

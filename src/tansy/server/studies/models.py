@@ -21,6 +21,10 @@ class Study(models.Model):
     load = models.ForeignKey(Load, on_delete=models.PROTECT, related_name="studies")
     name = models.CharField(max_length=120)
     recipe_text = models.TextField()
+    corrections = models.JSONField(
+        default=list,
+        help_text="The planner's corrections when the study was made: [position, period, value, unjudged, reason].",
+    )
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
     made_at = models.DateTimeField(auto_now_add=True)
 
@@ -148,7 +152,8 @@ class Node(models.Model):
     wape = models.FloatField(null=True)
     rmsse = models.FloatField(null=True)
     gain = models.FloatField(null=True)
-    history = models.BinaryField()
+    history = models.BinaryField(help_text="As methods see it, corrected.")
+    received = models.BinaryField(default=b"", help_text="As received, where it differs.")
     base = models.BinaryField()
     forecast = models.BinaryField()
     quantiles = models.BinaryField()
