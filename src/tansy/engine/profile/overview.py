@@ -55,8 +55,8 @@ def coverage(values: Floats) -> Coverage:
 
 @dataclass(frozen=True)
 class Spread:
-    """units, scaled: [shares, periods], quantiles over the series that have a value; scaled: of values over the mean of
-    their own series, so that large ones do not hide the rest. total: [periods]. count: [periods], series with a value."""
+    """units, scaled: [shares, periods], quantiles over the series with a value; scaled: of values over the mean of
+    their own series, so that large ones do not hide the rest. total, count: [periods], of the series with a value."""
 
     units: Floats
     scaled: Floats

@@ -173,7 +173,7 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         step=step,
         leads=leads,
         nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
-        ended_after=_season_and_a_bit(timeline),
+        ended_after=season_and_a_bit(timeline),
         data=data,
     )
 
@@ -184,7 +184,7 @@ def _mostly_positive(panel: Panel) -> bool:
     return bool((known < 0).mean() < 0.02) if len(known) else True
 
 
-def _season_and_a_bit(timeline: Timeline) -> int:
+def season_and_a_bit(timeline: Timeline) -> int:
     """A product that is sold in one part of the year only is not ended before that part has passed without a sale."""
     year = {"D": 365, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 2}[timeline.frequency]
     return year + max(1, round(year / 12))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.http import HttpResponse
 from drf_spectacular.utils import extend_schema
 from rest_framework import generics, parsers, serializers, status
 from rest_framework.generics import get_object_or_404
@@ -11,7 +12,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from tansy.engine.reading.options import DUPLICATES, GAPS, ReadOptions
+from tansy.engine.reading.options import DUPLICATES, GAPS, NEGATIVES, UNFINISHED, WEEK_STARTS, ReadOptions
+from tansy.engine.timeline import FREQUENCIES
 from tansy.server.portfolios import services
 from tansy.server.portfolios.models import Load, Portfolio, Upload
 
@@ -25,11 +27,24 @@ class OptionsSerializer(serializers.Serializer):
     attribute_columns = serializers.DictField(child=serializers.CharField(), required=False, allow_null=True)
     gaps = serializers.ChoiceField(choices=GAPS, required=False)
     duplicates = serializers.ChoiceField(choices=DUPLICATES, required=False)
+    negatives = serializers.ChoiceField(choices=NEGATIVES, required=False)
+    unfinished = serializers.ChoiceField(choices=UNFINISHED, required=False)
+    driver_columns = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)
+    frequency = serializers.ChoiceField(choices=FREQUENCIES, required=False, allow_null=True)
+    week_start = serializers.ChoiceField(choices=WEEK_STARTS, required=False)
+    sheet = serializers.CharField(required=False, allow_null=True)
     day_first = serializers.BooleanField(required=False, allow_null=True)
 
 
 def to_options(given: dict[str, Any]) -> ReadOptions:
-    return ReadOptions(**{**given, "keys": tuple(given.get("keys", ()))})
+    columns = given.get("driver_columns")
+    return ReadOptions(
+        **{
+            **given,
+            "keys": tuple(given.get("keys", ())),
+            "driver_columns": None if columns is None else tuple(columns),
+        }
+    )
 
 
 class ExampleSerializer(serializers.Serializer):
@@ -47,7 +62,7 @@ class FindingSerializer(serializers.Serializer):
 
 class ColumnSerializer(serializers.Serializer):
     name = serializers.CharField()
-    role = serializers.ChoiceField(choices=["time", "value", "key", "attribute", "period", "ignored"])
+    role = serializers.ChoiceField(choices=["time", "value", "key", "attribute", "driver", "period", "ignored"])
     of = serializers.CharField(allow_null=True)
     reason = serializers.CharField()
 
@@ -56,6 +71,16 @@ class KeySerializer(serializers.Serializer):
     name = serializers.CharField()
     count = serializers.IntegerField()
     levels = serializers.ListField(child=serializers.CharField())
+
+
+class DriverSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    ahead = serializers.IntegerField(help_text="Periods after the last one for which it is known.")
+
+
+class RowsSerializer(serializers.Serializer):
+    columns = serializers.ListField(child=serializers.CharField())
+    rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
 
 
 class UnderstoodSerializer(serializers.Serializer):
@@ -69,6 +94,8 @@ class UnderstoodSerializer(serializers.Serializer):
     total = serializers.FloatField()
     n_missing = serializers.IntegerField()
     keys = KeySerializer(many=True)
+    drivers = DriverSerializer(many=True)
+    first_rows = RowsSerializer()
     findings = FindingSerializer(many=True)
 
 
@@ -77,6 +104,8 @@ class PreviewSerializer(serializers.Serializer):
     rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
     n_rows = serializers.IntegerField()
     layout = serializers.CharField()
+    sheets = serializers.ListField(child=serializers.CharField())
+    sheet = serializers.CharField(allow_null=True)
     problem = serializers.CharField(allow_null=True)
     understood = UnderstoodSerializer(allow_null=True)
 
@@ -93,10 +122,34 @@ class NewUploadSerializer(serializers.Serializer):
     attributes = serializers.ListField(child=serializers.FileField(), required=False)
 
 
+class RevisionSerializer(serializers.Serializer):
+    key = serializers.ListField(child=serializers.CharField())
+    period = serializers.CharField()
+    old = serializers.FloatField(allow_null=True)
+    new = serializers.FloatField(allow_null=True)
+
+
+class AppendedSerializer(serializers.Serializer):
+    """What later actuals brought."""
+
+    new_periods = serializers.ListField(child=serializers.CharField())
+    n_new = serializers.IntegerField()
+    total_new = serializers.FloatField()
+    n_revised = serializers.IntegerField()
+    revised_by = serializers.FloatField()
+    revisions = RevisionSerializer(many=True)
+    n_new_series = serializers.IntegerField()
+    new_series = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+    n_silent = serializers.IntegerField()
+    silent_series = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+
+
 class LoadSerializer(serializers.ModelSerializer):
     first = serializers.SerializerMethodField()
     last = serializers.SerializerMethodField()
     findings = FindingSerializer(many=True)
+    appended = AppendedSerializer(allow_null=True)
+    is_used = serializers.BooleanField()
     loaded_by = serializers.CharField(source="loaded_by.username")
 
     class Meta:
@@ -104,6 +157,7 @@ class LoadSerializer(serializers.ModelSerializer):
         fields = [
             "id", "file_name", "sha256", "loaded_by", "loaded_at", "n_rows", "n_refused", "n_series", "total",
             "frequency", "n_periods", "season_length", "key_names", "levels", "first", "last", "findings",
+            "driver_names", "n_ahead", "appended", "is_used",
         ]  # fmt: skip
         read_only_fields = fields
 
@@ -191,3 +245,65 @@ class PortfoliosView(generics.ListAPIView):
 class PortfolioView(generics.RetrieveAPIView):
     serializer_class = PortfolioSerializer
     queryset = Portfolio.objects.all()
+
+
+class RefusedView(APIView):
+    @extend_schema(request=OptionsSerializer, responses={(200, "text/csv"): str})
+    def post(self, request: Request, pk: int) -> HttpResponse:
+        """The rows that these decisions leave out, as written, with their line and the reason."""
+        fields = OptionsSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        reading = services.read(_upload(request, pk), to_options(fields.validated_data))
+        return HttpResponse(reading.refused.write_csv(), content_type="text/csv")
+
+
+class AppendSerializer(serializers.Serializer):
+    portfolio = serializers.PrimaryKeyRelatedField(queryset=Portfolio.objects.all())
+    options = OptionsSerializer(required=False)
+    only_look = serializers.BooleanField(default=False, help_text="Say what would change, and load nothing.")
+
+
+class AppendAnswerSerializer(serializers.Serializer):
+    appended = AppendedSerializer()
+    findings = FindingSerializer(many=True)
+    n_refused = serializers.IntegerField()
+    load = serializers.IntegerField(allow_null=True, help_text="The new load, null where it was only looked at.")
+
+
+class AppendView(APIView):
+    @extend_schema(request=AppendSerializer, responses=AppendAnswerSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Put later actuals to a portfolio, or look at what that would change."""
+        upload = _upload(request, pk)
+        fields = AppendSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        portfolio = fields.validated_data["portfolio"]
+        options = to_options(fields.validated_data.get("options", {}))
+        if fields.validated_data["only_look"]:
+            reading, _, summary = services.appended(upload, portfolio, options)
+            findings = [finding.to_json() for finding in reading.findings]
+            answer = {"appended": summary.to_json(), "findings": findings, "n_refused": reading.n_refused, "load": None}
+        else:
+            load = services.append_upload(upload, portfolio, options, request.user)
+            answer = {
+                "appended": load.appended, "findings": load.findings, "n_refused": load.n_refused, "load": load.pk
+            }  # fmt: skip
+        return Response(answer)
+
+
+class LoadsView(generics.ListAPIView):
+    """Every load of a portfolio, the newest first."""
+
+    serializer_class = LoadSerializer
+    pagination_class = None
+
+    def get_queryset(self) -> Any:
+        return Load.objects.filter(portfolio_id=self.kwargs["pk"]).order_by("-id")
+
+
+class OneLoadView(APIView):
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, pk: int) -> Response:
+        """Undo the newest load, as long as no study has used it."""
+        services.undo(get_object_or_404(Load, pk=pk))
+        return Response(status=status.HTTP_204_NO_CONTENT)

@@ -16,11 +16,14 @@ from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 
 from tansy.engine.errors import FileError
+from tansy.engine.panel import Panel
+from tansy.engine.reading.append import Appended, append
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
-from tansy.engine.reading.table import read_table
+from tansy.engine.reading.table import open_table, read_table
+from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
 
 _PREVIEW_ROWS = 8
@@ -73,11 +76,13 @@ def read(upload: Upload, options: ReadOptions) -> Reading:
 
 
 def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
-    """What was understood of an upload: the first rows, a role and its reason per column, findings and figures.
+    """What was understood of an upload: the first rows as written and as understood, a role and its reason per column,
+    findings and figures.
 
     Where the columns cannot be told yet, `problem` says so in a sentence and the roles can be set by hand.
     """
-    table = read_table(folder_of(upload) / upload.file_name, options.sheet)
+    opened = open_table(folder_of(upload) / upload.file_name, options.sheet)
+    table = opened.frame
     guess = guess_roles(table)
     found: dict[str, Any] = {
         "columns": [
@@ -87,6 +92,8 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
         "rows": _first_rows(table),
         "n_rows": table.height,
         "layout": guess.layout,
+        "sheets": list(opened.sheets),
+        "sheet": opened.sheet,
         "problem": None,
         "understood": None,
     }
@@ -101,6 +108,7 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
         kind = "attribute" if of else "key" if name in settled.keys else "ignored"
         if reading.layout == "long":
             kind = "time" if name == settled.time else "value" if name == settled.value else kind
+            kind = "driver" if name in (settled.driver_columns or ()) else kind
         elif column["role"] == "period":
             kind = "period"
         if kind != column["role"] or of != column["of"]:
@@ -126,6 +134,8 @@ def understood(reading: Reading) -> dict[str, Any]:
         "total": float(np.nansum(panel.values)),
         "n_missing": int(np.isnan(panel.values).sum()),
         "keys": [{"name": key, "count": len(set(panel.keys[key])), "levels": levels[key]} for key in panel.key_names],
+        "drivers": [{"name": name, "ahead": panel.n_ahead} for name in panel.drivers],
+        "first_rows": {"columns": reading.first_rows.columns, "rows": [list(r) for r in reading.first_rows.rows()]},
         "findings": [finding.to_json() for finding in reading.findings],
     }
 
@@ -135,20 +145,40 @@ def load(upload: Upload, options: ReadOptions, name: str, user: Any) -> Portfoli
     reading = read(upload, options)
     with transaction.atomic():
         portfolio = store(reading, name, upload.file_name, upload.sha256, user)
-        kept = settings.DATA / "loads" / str(portfolio.load.pk)
-        if kept.exists():
-            shutil.rmtree(kept)  # left over from a load that was rolled back
-        kept.parent.mkdir(exist_ok=True)
-        shutil.copytree(folder_of(upload), kept)
+        _keep_files(upload, portfolio.load, reading)
     discard(upload)
     return portfolio
 
 
+def _keep_files(upload: Upload, made: Load, reading: Reading) -> None:
+    kept = settings.DATA / "loads" / str(made.pk)
+    if kept.exists():
+        shutil.rmtree(kept)  # left over from a load that was rolled back
+    kept.parent.mkdir(exist_ok=True)
+    shutil.copytree(folder_of(upload), kept)
+    if reading.n_refused:
+        reading.refused.write_csv(kept / "rows-left-out.csv")
+
+
 def store(reading: Reading, name: str, file_name: str, sha256: str, user: Any) -> Portfolio:
-    """Write a reading to the database, in one transaction."""
-    panel = reading.panel
+    """Write a reading to the database as a new portfolio, in one transaction."""
     with transaction.atomic():
         portfolio = Portfolio.objects.create(name=name, made_by=user)
+        store_load(portfolio, reading, reading.panel, file_name, sha256, user)
+    return portfolio
+
+
+def store_load(
+    portfolio: Portfolio,
+    reading: Reading,
+    panel: Panel,
+    file_name: str,
+    sha256: str,
+    user: Any,
+    appended: Appended | None = None,
+) -> Load:
+    """Write a load and its series, in one transaction. panel: the whole history after this load."""
+    with transaction.atomic():
         made = Load.objects.create(
             portfolio=portfolio,
             file_name=file_name,
@@ -166,18 +196,79 @@ def store(reading: Reading, name: str, file_name: str, sha256: str, user: Any) -
             season_length=panel.timeline.season_length,
             key_names=list(panel.key_names),
             attributes=panel.attributes,
-            levels=default_levels(panel),
+            levels=default_levels(panel) if appended is None else portfolio.load.levels,
+            driver_names=list(panel.drivers),
+            n_ahead=panel.n_ahead,
+            appended=appended.to_json() if appended else None,
         )
         values = np.ascontiguousarray(panel.values, dtype="<f8")
+        drivers = (
+            np.ascontiguousarray(np.stack(list(panel.drivers.values()), axis=1), dtype="<f4") if panel.drivers else None
+        )
         columns = [panel.keys[key] for key in panel.key_names]
         Series.objects.bulk_create(
             (
-                Series(load=made, position=i, keys=list(keys), packed=values[i].tobytes())
+                Series(
+                    load=made,
+                    position=i,
+                    keys=list(keys),
+                    packed=values[i].tobytes(),
+                    drivers=b"" if drivers is None else drivers[i].tobytes(),
+                )
                 for i, keys in enumerate(zip(*columns, strict=True))
             ),
             batch_size=_BATCH,
         )
-    return portfolio
+    return made
+
+
+def append_options(portfolio: Portfolio, options: ReadOptions) -> ReadOptions:
+    """The decisions of the portfolio's newest load, but for the roles of columns, which may be named otherwise."""
+    before = data_section(portfolio.load)
+    return replace(
+        options,
+        keys=options.keys or before.keys,
+        gaps=before.gaps,
+        frequency=before.frequency,
+        week_start=before.week_start,
+        season_length=before.season_length,
+    )
+
+
+def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tuple[Reading, Panel, Appended]:
+    """What the portfolio's history would be with this upload, and what that changes. Nothing is loaded."""
+    reading = read(upload, append_options(portfolio, options))
+    panel, summary = append(portfolio.load.panel(), reading.panel, reading.has_row, reading.options.gaps)
+    return reading, panel, summary
+
+
+def append_upload(upload: Upload, portfolio: Portfolio, options: ReadOptions, user: Any) -> Load:
+    """Put later actuals to a portfolio as a new load: everything or nothing. Raises Conflict where nothing is new."""
+    reading, panel, summary = appended(upload, portfolio, options)
+    if not (summary.n_new or summary.n_revised):
+        raise Conflict("Nothing in this file is new: every value is in the portfolio already.")
+    with transaction.atomic():
+        made = store_load(portfolio, reading, panel, upload.file_name, upload.sha256, user, summary)
+        _keep_files(upload, made, reading)
+    discard(upload)
+    return made
+
+
+def undo(made: Load) -> None:
+    """Take the newest load of a portfolio back; its first load goes with the portfolio alone.
+
+    Raises Conflict where a study has used it, or where it is not the newest.
+    """
+    if made.pk != made.portfolio.load.pk:
+        raise Conflict("Only the newest load can be undone.")
+    if made.appended is None:
+        raise Conflict("This is the first load of the portfolio; nothing would be left.")
+    if made.is_used:
+        raise Conflict("A study has used this load, so it stays.")
+    folder = settings.DATA / "loads" / str(made.pk)
+    with transaction.atomic():
+        made.delete()
+    shutil.rmtree(folder, ignore_errors=True)
 
 
 def data_section(load: Load) -> ReadOptions:

@@ -165,7 +165,8 @@ class NodeSerializer(serializers.Serializer):
     season_length = serializers.IntegerField()
     periods = serializers.ListField(child=serializers.CharField())
     n_past = serializers.IntegerField()
-    history = NullableFloats()
+    history = NullableFloats(help_text="As methods see it, corrected.")
+    received = NullableFloats(help_text="As received, where it differs; else null.", allow_null=True)
     base = NullableFloats()
     forecast = NullableFloats()
     bands = BandSerializer(many=True)
@@ -235,6 +236,14 @@ class StudyView(APIView):
     @extend_schema(responses=StudySerializer)
     def get(self, request: Request, pk: int) -> Response:
         return Response(StudySerializer(get_object_or_404(Study, pk=pk)).data)
+
+
+class AgainView(APIView):
+    @extend_schema(request=None, responses={201: StudySerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Run the same recipe on the newest history and the corrections that stand now."""
+        made = services.again(get_object_or_404(Study, pk=pk), request.user)
+        return Response(StudySerializer(made).data, status=status.HTTP_201_CREATED)
 
 
 class StopView(APIView):
@@ -390,6 +399,7 @@ class NodeView(APIView):
                 "periods": timeline.labels + timeline.after(h).labels,
                 "n_past": timeline.n_periods,
                 "history": _list(history),
+                "received": _list(unpack(node.received)) if node.received else None,
                 "base": _list(unpack(node.base)),
                 "forecast": _list(unpack(node.forecast)),
                 "bands": _bands(unpack(node.quantiles, 2 * len(levels), h), levels),

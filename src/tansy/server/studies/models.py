@@ -21,10 +21,8 @@ class Study(models.Model):
     load = models.ForeignKey(Load, on_delete=models.PROTECT, related_name="studies")
     name = models.CharField(max_length=120)
     recipe_text = models.TextField()
-    corrections = models.JSONField(
-        default=list,
-        help_text="The planner's corrections when the study was made: [position, period, value, unjudged, reason].",
-    )
+    corrections = models.JSONField(default=list, help_text="Those that held when the study was made.")
+    kinds_by_hand = models.JSONField(default=dict, help_text="Kinds given by hand, by position of the series.")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
     made_at = models.DateTimeField(auto_now_add=True)
 

@@ -25,7 +25,9 @@ from tansy.engine.study.run import Study as Findings
 from tansy.engine.study.run import candidate_forms, fingerprint, run_study
 from tansy.engine.study.store import FolderStore
 from tansy.server.api.errors import Conflict
+from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
+from tansy.server.portfolios.overview import moved_by_hand
 from tansy.server.portfolios.services import data_section
 from tansy.server.studies.models import Node, Result, Run, Study, pack
 
@@ -44,13 +46,23 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
     if recipe is None:
         recipe = default_recipe(load.panel(), load.levels)
     recipe = replace(recipe, name=name or recipe.name, data=data_section(load))
+    corrections = ledger.pack(ledger.standing(load))
+    by_hand = moved_by_hand(load)
     candidate_forms(recipe)
     with transaction.atomic():
         study = Study.objects.create(
-            portfolio=portfolio, load=load, name=recipe.name, recipe_text=recipe.to_toml(), made_by=user
-        )
+            portfolio=portfolio, load=load, name=recipe.name, recipe_text=recipe.to_toml(), made_by=user,
+            corrections=corrections, kinds_by_hand=by_hand,
+        )  # fmt: skip
         enqueue(study)
     return study
+
+
+def again(study: Study, user: Any) -> Study:
+    """The same recipe on the newest history, from its new origin."""
+    if study.load_id == study.portfolio.load.pk and ledger.pack(ledger.standing(study.load)) == study.corrections:
+        raise Conflict("History and corrections are those that this study has seen; there is nothing new to run it on.")
+    return make(study.portfolio, user, study.recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
 
 
 def enqueue(study: Study) -> Run:
@@ -105,8 +117,16 @@ def carry_out(run: Run) -> None:
     reporter = Reporter(run)
     try:
         panel, recipe = study.load.panel(), study.recipe
-        store = FolderStore(work_folder(study), fingerprint(panel, recipe))
-        found = run_study(panel, recipe, store=store, progress=reporter, should_stop=reporter.should_stop)
+        corrections = ledger.unpack(study.corrections)
+        found = run_study(
+            panel,
+            recipe,
+            corrections=corrections,
+            kinds_by_hand={int(i): kind for i, kind in study.kinds_by_hand.items()},
+            store=FolderStore(work_folder(study), fingerprint(panel, recipe, corrections)),
+            progress=reporter,
+            should_stop=reporter.should_stop,
+        )
         reporter("save", 0, 0)
         with transaction.atomic():
             save(study, found)
@@ -144,6 +164,7 @@ def save(study: Study, found: Findings) -> None:
     )
     structure, ways = found.structure, trails(found.structure)
     scores = np.where(np.isfinite(found.node_scores), found.node_scores, np.nan)
+    same = ((found.history == found.received) | (np.isnan(found.history) & np.isnan(found.received))).all(axis=1)
 
     def number(value: float) -> float | None:
         return None if np.isnan(value) else float(value)
@@ -164,6 +185,7 @@ def save(study: Study, found: Findings) -> None:
                 rmsse=number(scores[i, 2]),
                 gain=number(scores[i, 3]),
                 history=pack(found.history[i]),
+                received=b"" if same[i] else pack(found.received[i]),
                 base=pack(found.base[i]),
                 forecast=pack(found.forecast[i]),
                 quantiles=pack(found.quantiles[i]),

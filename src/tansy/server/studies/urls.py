@@ -5,6 +5,7 @@ from tansy.server.studies import api
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
     path("studies/<int:pk>/", api.StudyView.as_view()),
+    path("studies/<int:pk>/again/", api.AgainView.as_view()),
     path("studies/<int:pk>/stop/", api.StopView.as_view()),
     path("studies/<int:pk>/run/", api.RunView.as_view()),
     path("studies/<int:pk>/recipe/", api.RecipeView.as_view()),

@@ -1,0 +1,457 @@
+"""History as a whole, suspicious values, the ledger of corrections, kinds of demand."""
+
+from __future__ import annotations
+
+import csv
+import io
+from typing import Any
+
+import numpy as np
+from django.http import HttpResponse
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers, status
+from rest_framework.generics import get_object_or_404
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE
+from tansy.engine.cleaning.rules import LEVELS, RULES, WORDS, Rules
+from tansy.engine.cleaning.rules import REPLACEMENTS as PROPOSALS
+from tansy.engine.timeline import form_of, label, ordinal, read_date
+from tansy.server.api.errors import Unusable
+from tansy.server.portfolios import corrections as ledger
+from tansy.server.portfolios import overview
+from tansy.server.portfolios.models import Correction, Load, Portfolio, Search
+
+_MOST_SHOWN = 2000
+
+
+def _load(pk: int) -> Load:
+    return get_object_or_404(Portfolio, pk=pk).load
+
+
+class CoverageSerializer(serializers.Serializer):
+    periods = serializers.ListField(child=serializers.CharField())
+    series = serializers.ListField(child=serializers.CharField())
+    orders = serializers.DictField(child=serializers.ListField(child=serializers.IntegerField()))
+    volume = serializers.ListField(child=serializers.FloatField())
+    empty = serializers.ListField(child=serializers.FloatField())
+    cells = serializers.CharField(
+        help_text="A byte per series and period, in base64: 0 missing, 1 zero, 2 negative, 3 up."
+    )
+
+
+class CoverageView(APIView):
+    @extend_schema(responses=CoverageSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """Where there is history."""
+        return Response(overview.coverage_of(_load(pk)))
+
+
+class GroupSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    label = serializers.CharField()  # type: ignore[assignment]  # a field of that name hides DRF's attribute
+    n_series = serializers.IntegerField()
+    now = serializers.FloatField()
+    before = serializers.FloatField()
+    year_before = serializers.FloatField(allow_null=True)
+    series = serializers.IntegerField(allow_null=True, help_text="Position, where the group is one series.")
+
+
+class NullableRow(serializers.ListField):
+    child = serializers.FloatField(allow_null=True)
+
+
+class OverviewSerializer(serializers.Serializer):
+    periods = serializers.ListField(child=serializers.CharField())
+    n_series = serializers.IntegerField()
+    shares = serializers.ListField(child=serializers.FloatField())
+    units = serializers.ListField(child=NullableRow())
+    scaled = serializers.ListField(child=NullableRow())
+    total = NullableRow()
+    count = serializers.ListField(child=serializers.IntegerField())
+    n_groups = serializers.IntegerField()
+    groups = GroupSerializer(many=True)
+    dimensions = serializers.ListField(child=serializers.CharField())
+
+
+class OverviewView(APIView):
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("by", str, description="Key or attribute to group by."),
+            OpenApiParameter("within", str, many=True, description="name=value, may be given several times."),
+            OpenApiParameter("last", int, description="Periods that count as the last ones."),
+        ],
+        responses=OverviewSerializer,
+    )
+    def get(self, request: Request, pk: int) -> Response:
+        """All series over time, and what has moved."""
+        load = _load(pk)
+        within = dict(part.split("=", 1) for part in request.query_params.getlist("within") if "=" in part)
+        by = request.query_params.get("by") or overview.dimensions(load)[0]
+        try:
+            n_last = int(request.query_params.get("last") or 4)
+        except ValueError:
+            raise Unusable("The number of last periods is a whole number.") from None
+        return Response(overview.overview_of(load, by, within, n_last))
+
+
+class SeriesViewSerializer(serializers.Serializer):
+    position = serializers.IntegerField()
+    name = serializers.CharField()
+    labels = serializers.ListField(child=serializers.CharField())
+    periods = serializers.ListField(child=serializers.CharField())
+    season_length = serializers.IntegerField()
+    frequency = serializers.CharField()
+    received = NullableRow()
+    corrected = NullableRow()
+    reasons = serializers.DictField(child=serializers.CharField())
+    switches = serializers.DictField(child=serializers.ListField(child=serializers.IntegerField()))
+
+
+class SeriesView(APIView):
+    @extend_schema(responses=SeriesViewSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """One series as received and as corrected."""
+        return Response(overview.series_view(_load(pk), position))
+
+
+class RulesSerializer(serializers.Serializer):
+    find = serializers.ListField(child=serializers.ChoiceField(choices=RULES), required=False)
+    spike = serializers.FloatField(required=False)
+    zero_run = serializers.FloatField(required=False)
+    fence = serializers.FloatField(required=False)
+    same_week = serializers.FloatField(required=False)
+    level_shift = serializers.FloatField(required=False)
+    level = serializers.ChoiceField(choices=LEVELS, required=False)
+    replace = serializers.ChoiceField(choices=PROPOSALS, required=False)
+
+
+class SuspicionSerializer(serializers.Serializer):
+    id = serializers.IntegerField(help_text="Place in the search.")
+    series = serializers.IntegerField()
+    name = serializers.CharField()
+    rule = serializers.ChoiceField(choices=RULES)
+    words = serializers.CharField()
+    period = serializers.CharField()
+    start = serializers.IntegerField()
+    length = serializers.IntegerField()
+    score = serializers.FloatField()
+    received = serializers.FloatField(allow_null=True)
+    expected = serializers.FloatField(allow_null=True)
+    low = serializers.FloatField(allow_null=True)
+    high = serializers.FloatField(allow_null=True)
+    median = serializers.FloatField(allow_null=True)
+    interpolated = serializers.FloatField(allow_null=True)
+    ratio = serializers.FloatField(allow_null=True)
+    state = serializers.ChoiceField(choices=["open", "accepted", "dismissed"])
+
+
+class SearchSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    load = serializers.IntegerField()
+    is_current = serializers.BooleanField(help_text="Whether it was made on the newest history.")
+    made_by = serializers.CharField()
+    made_at = serializers.DateTimeField()
+    rules = RulesSerializer()
+    n_found = serializers.IntegerField()
+    counts = serializers.DictField(child=serializers.IntegerField(), help_text="Per state.")
+    found = SuspicionSerializer(many=True)
+
+
+def _search_json(kept: Search) -> dict[str, Any]:
+    found = ledger.suspicions(kept)
+    names = ledger.series_of(kept.load)
+    states = ledger.states(kept, found, names)
+    labels = kept.load.timeline.labels
+    order = sorted(range(len(found)), key=lambda k: (states[k] != "open", -found.score[k]))[:_MOST_SHOWN]
+
+    def number(value: float) -> float | None:
+        return None if np.isnan(value) else round(float(value), 4)
+
+    return {
+        "id": kept.pk,
+        "load": kept.load_id,
+        "is_current": kept.load_id == kept.load.portfolio.load.pk,
+        "made_by": kept.made_by.username,
+        "made_at": kept.made_at,
+        "rules": kept.rules,
+        "n_found": kept.n_found,
+        "counts": {state: states.count(state) for state in ("open", "accepted", "dismissed")},
+        "found": [
+            {
+                "id": k,
+                "series": int(found.series[k]),
+                "name": names[int(found.series[k])],
+                "rule": RULES[int(found.rule[k])],
+                "words": WORDS[RULES[int(found.rule[k])]],
+                "period": labels[int(found.start[k])],
+                "start": int(found.start[k]),
+                "length": int(found.length[k]),
+                **{
+                    name: number(getattr(found, name)[k])
+                    for name in ("score", "received", "expected", "low", "high", "median", "interpolated", "ratio")
+                },
+                "state": states[k],
+            }
+            for k in order
+        ],
+    }
+
+
+class SearchesView(APIView):
+    @extend_schema(responses={200: SearchSerializer, 204: None})
+    def get(self, request: Request, pk: int) -> Response:
+        """The newest search of a portfolio, if there is one."""
+        kept = Search.objects.filter(load__portfolio_id=pk).order_by("-id").first()
+        if kept is None:
+            return Response(status=status.HTTP_204_NO_CONTENT)
+        return Response(_search_json(kept))
+
+    @extend_schema(request=RulesSerializer, responses={201: SearchSerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Look for suspicious values in the newest history."""
+        fields = RulesSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        kept = ledger.search(_load(pk), Rules.from_mapping(fields.validated_data), request.user)
+        return Response(_search_json(kept), status=status.HTTP_201_CREATED)
+
+
+class DecisionSerializer(serializers.Serializer):
+    decision = serializers.ChoiceField(choices=["accept", "dismiss", "reopen"])
+    ids = serializers.ListField(child=serializers.IntegerField())
+    replace = serializers.ChoiceField(choices=ledger.REPLACEMENTS, default="expected")
+    value = serializers.FloatField(required=False, allow_null=True)
+    reason = serializers.CharField(required=False, allow_blank=True, max_length=200)
+
+
+class CountSerializer(serializers.Serializer):
+    count = serializers.IntegerField()
+
+
+class DecisionView(APIView):
+    @extend_schema(request=DecisionSerializer, responses=CountSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Accept, dismiss or reopen suspicions of a search: all that are named, or none."""
+        kept = get_object_or_404(Search, pk=pk)
+        fields = DecisionSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        given = fields.validated_data
+        if given["decision"] == "accept":
+            choice = ledger.Choice(given["ids"], given["replace"], given.get("value"), given.get("reason", ""))
+            n = ledger.accept(kept, choice, request.user)
+        elif given["decision"] == "dismiss":
+            n = ledger.dismiss(kept, given["ids"], request.user)
+        else:
+            n = ledger.reopen(kept, given["ids"])
+        return Response({"count": n})
+
+
+class CorrectionSerializer(serializers.ModelSerializer):
+    made_by = serializers.CharField(source="made_by.username")
+    reverted_by = serializers.CharField(source="reverted_by.username", default=None, allow_null=True)
+    period = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Correction
+        fields = [
+            "id", "key", "period", "received", "value", "unjudged", "rule", "score", "reason", "made_by", "made_at",
+            "reverted_by", "reverted_at",
+        ]  # fmt: skip
+        read_only_fields = fields
+
+    def get_period(self, correction: Correction) -> str:
+        return label(correction.period, self.context["frequency"])
+
+
+class MovedVolumeSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    count = serializers.IntegerField()
+    added = serializers.FloatField()
+    removed = serializers.FloatField()
+    unknown = serializers.FloatField(help_text="Volume of values that became unknown.")
+
+
+class LedgerSerializer(serializers.Serializer):
+    corrections = CorrectionSerializer(many=True)
+    n_standing = serializers.IntegerField()
+    n_reverted = serializers.IntegerField()
+    level = serializers.CharField()
+    levels = serializers.ListField(child=serializers.CharField())
+    moved = MovedVolumeSerializer(many=True)
+
+
+_FILTERS = [
+    OpenApiParameter("state", str, enum=["standing", "reverted", "all"]),
+    OpenApiParameter("key", str, description="Part of the key of the series."),
+    OpenApiParameter("rule", str),
+    OpenApiParameter("level", str, description="Key or attribute by which the volume moved is summed."),
+]
+
+
+def _filtered(request: Request, pk: int) -> Any:
+    rows = Correction.objects.filter(portfolio_id=pk).select_related("made_by", "reverted_by").order_by("-id")
+    state = request.query_params.get("state", "all")
+    if state != "all":
+        rows = rows.filter(reverted_at__isnull=state == "standing")
+    if part := request.query_params.get("key"):
+        rows = rows.filter(key__icontains=part)
+    if rule := request.query_params.get("rule"):
+        rows = rows.filter(rule=rule)
+    return rows
+
+
+class LedgerView(APIView):
+    @extend_schema(parameters=_FILTERS, responses=LedgerSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """All corrections, the newest first, and the volume that those that stand have moved."""
+        load = _load(pk)
+        rows = _filtered(request, pk)
+        level = request.query_params.get("level") or overview.dimensions(load)[0]
+        every = Correction.objects.filter(portfolio_id=pk)
+        context = {"frequency": load.frequency}
+        return Response(
+            {
+                "corrections": CorrectionSerializer(rows[:_MOST_SHOWN], many=True, context=context).data,
+                "n_standing": every.filter(reverted_at=None).count(),
+                "n_reverted": every.exclude(reverted_at=None).count(),
+                "level": level,
+                "levels": overview.dimensions(load),
+                "moved": overview.volume_moved(load, level),
+            }
+        )
+
+
+class LedgerFileView(APIView):
+    @extend_schema(parameters=_FILTERS[:3], responses={(200, "text/csv"): str})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """The ledger as CSV."""
+        load = _load(pk)
+        buffer = io.StringIO()
+        out = csv.writer(buffer)
+        out.writerow(
+            [*load.key_names, "period", "received", "corrected", "rule", "score", "reason", "by", "at", "reverted by",
+             "reverted at"]
+        )  # fmt: skip
+        for row in _filtered(request, pk):
+            out.writerow(
+                [
+                    *row.key.split(" × "),
+                    label(row.period, load.frequency),
+                    row.received,
+                    "unknown" if row.value is None else row.value,
+                    row.rule,
+                    row.score,
+                    row.reason,
+                    row.made_by.username,
+                    row.made_at.isoformat(timespec="seconds"),
+                    row.reverted_by.username if row.reverted_by else "",
+                    row.reverted_at.isoformat(timespec="seconds") if row.reverted_at else "",
+                ]
+            )
+        return HttpResponse(
+            buffer.getvalue(),
+            content_type="text/csv",
+            headers={"Content-Disposition": 'attachment; filename="corrections.csv"'},
+        )
+
+
+class RevertSerializer(serializers.Serializer):
+    ids = serializers.ListField(child=serializers.IntegerField())
+
+
+class RevertView(APIView):
+    @extend_schema(request=RevertSerializer, responses=CountSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Take corrections back. They stay in the ledger."""
+        fields = RevertSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        return Response({"count": ledger.revert(portfolio, fields.validated_data["ids"], request.user)})
+
+
+class MarkSerializer(serializers.Serializer):
+    where = serializers.DictField(child=serializers.CharField())
+    first = serializers.CharField()
+    last = serializers.CharField()
+    because = serializers.ChoiceField(choices=UNKNOWN_BECAUSE)
+    reason = serializers.CharField(required=False, allow_blank=True, max_length=200)
+
+
+class MarkView(APIView):
+    @extend_schema(request=MarkSerializer, responses=CountSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Mark a stock-out or closure over some periods: these values become unknown."""
+        fields = MarkSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        load, given = _load(pk), fields.validated_data
+        ends = []
+        for field in ("first", "last"):
+            form = form_of(given[field])
+            day = read_date(given[field], form) if form else None
+            if day is None:
+                raise serializers.ValidationError(
+                    {field: f"{given[field]!r} is no period such as {load.timeline.labels[-1]}."}
+                )
+            ends.append(ordinal(day, load.frequency))
+        n = ledger.mark(load, given["where"], ends[0], ends[1], given["because"], given.get("reason", ""), request.user)
+        return Response({"count": n})
+
+
+class KindEntrySerializer(serializers.Serializer):
+    position = serializers.IntegerField()
+    name = serializers.CharField()
+    kind = serializers.CharField()
+    by_hand = serializers.BooleanField()
+    first_sale = serializers.CharField(allow_null=True)
+    last_sale = serializers.CharField(allow_null=True)
+    interval = serializers.FloatField(allow_null=True)
+    variation = serializers.FloatField(allow_null=True)
+    empty = serializers.FloatField(allow_null=True)
+    trend = serializers.FloatField(allow_null=True)
+    season = serializers.FloatField(allow_null=True)
+    entropy = serializers.FloatField(allow_null=True)
+    volume = serializers.FloatField(allow_null=True)
+
+
+class KindGroupSerializer(serializers.Serializer):
+    kind = serializers.CharField()
+    count = serializers.IntegerField()
+    volume = serializers.FloatField(help_text="Sold in the last season.")
+    examples = KindEntrySerializer(many=True)
+
+
+class CloudSerializer(serializers.Serializer):
+    position = serializers.ListField(child=serializers.IntegerField())
+    interval = serializers.ListField(child=serializers.FloatField())
+    variation = serializers.ListField(child=serializers.FloatField())
+
+
+class KindsSerializer(serializers.Serializer):
+    n_series = serializers.IntegerField()
+    volume = serializers.FloatField()
+    kinds = KindGroupSerializer(many=True)
+    series = KindEntrySerializer(many=True)
+    movable = serializers.ListField(child=serializers.CharField())
+    cloud = CloudSerializer()
+
+
+class MoveSerializer(serializers.Serializer):
+    positions = serializers.ListField(child=serializers.IntegerField())
+    kind = serializers.CharField(allow_null=True)
+
+
+class KindsView(APIView):
+    @extend_schema(parameters=[OpenApiParameter("kind", str)], responses=KindsSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """Kinds of demand of the newest history, corrected; with `kind`, the series of that kind."""
+        return Response(overview.kinds_of(_load(pk), request.query_params.get("kind")))
+
+    @extend_schema(request=MoveSerializer, responses=CountSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Give a kind to series by hand; null takes it back."""
+        fields = MoveSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        n = overview.move(_load(pk), fields.validated_data["positions"], fields.validated_data["kind"], request.user)
+        return Response({"count": n})

@@ -1,0 +1,280 @@
+"""The series of a load as the screens of Intake show them. All figures come from the engine."""
+
+from __future__ import annotations
+
+import base64
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from numpy.typing import NDArray
+
+from tansy.engine.panel import Panel
+from tansy.engine.profile.kinds import MOVABLE, NAMES, Kinds, find_kinds
+from tansy.engine.profile.overview import SHARES, coverage, group_totals, movers, spread
+from tansy.engine.profile.strengths import strengths
+from tansy.engine.study.recipe import season_and_a_bit
+from tansy.server.api.errors import Unusable
+from tansy.server.portfolios.corrections import key_text, series_of, standing
+from tansy.server.portfolios.models import Load, MovedSeries
+
+Floats = NDArray[np.float64]
+
+_MOST_GROUPS = 300
+_EXAMPLES = 3
+_MOST_LISTED = 500
+
+
+@lru_cache(maxsize=2)
+def _panel(load_id: int) -> Panel:
+    """A load is frozen, so its panel can be kept between requests."""
+    return Load.objects.get(pk=load_id).panel()
+
+
+def panel_of(load: Load) -> Panel:
+    return _panel(load.pk)
+
+
+def numbers(values: Floats, digits: int = 4) -> list[Any]:
+    """For JSON: rounded, None where not a number."""
+    rounded = np.round(np.asarray(values, dtype=np.float64), digits).astype(object)
+    rounded[~np.isfinite(np.asarray(values, dtype=np.float64))] = None
+    return rounded.tolist()
+
+
+def coverage_of(load: Load) -> dict[str, Any]:
+    panel = panel_of(load)
+    found = coverage(panel.values)
+    columns = [panel.keys[name] for name in panel.key_names]
+    return {
+        "periods": panel.timeline.labels,
+        "series": [key_text(keys) for keys in zip(*columns, strict=True)],
+        "orders": {name: order.tolist() for name, order in found.orders.items()},
+        "volume": numbers(found.volume, 2),
+        "empty": numbers(found.empty),
+        "cells": base64.b64encode(found.cells.tobytes()).decode(),
+    }
+
+
+def _within(panel: Panel, within: dict[str, str]) -> NDArray[np.bool_]:
+    chosen = np.ones(panel.n_series, dtype=bool)
+    for name, value in within.items():
+        column = panel.column(name)
+        if column is None:
+            raise Unusable(f"There is no key or attribute {name!r}.")
+        chosen &= np.array([text == value for text in column], dtype=bool)
+    if not chosen.any():
+        raise Unusable("No series is left with this choice.")
+    return chosen
+
+
+def dimensions(load: Load) -> list[str]:
+    """Names by which series can be grouped, from coarse to fine per key."""
+    return [name for key in load.key_names for name in (*load.levels.get(key, []), key)]
+
+
+def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dict[str, Any]:
+    """Spread over time of the series within a choice, and its groups with what has moved."""
+    panel = panel_of(load)
+    chosen = _within(panel, within)
+    values = panel.values[chosen]
+    column = panel.column(by)
+    if column is None:
+        raise Unusable(f"There is no key or attribute {by!r}.")
+    if not 1 <= n_last <= panel.timeline.n_periods:
+        raise Unusable(f"Choose from 1 to {panel.timeline.n_periods} periods.")
+    texts = [text for text, kept in zip(column, chosen.tolist(), strict=True) if kept]
+    names, codes = np.unique(np.array(texts, dtype=object), return_inverse=True)
+    totals = group_totals(values, codes, len(names))
+    moved = movers(totals, n_last, panel.timeline.season_length)
+    change = moved.now - moved.before
+    order = np.argsort(-np.abs(change), kind="stable")[:_MOST_GROUPS]
+    found = spread(values)
+    labels = _labels(load, by)
+    return {
+        "periods": panel.timeline.labels,
+        "n_series": int(chosen.sum()),
+        "shares": list(SHARES),
+        "units": [numbers(row) for row in found.units],
+        "scaled": [numbers(row) for row in found.scaled],
+        "total": numbers(found.total, 2),
+        "count": found.count.tolist(),
+        "n_groups": len(names),
+        "groups": [
+            {
+                "name": str(names[g]),
+                "label": labels.get(str(names[g])) or str(names[g]),
+                "n_series": int((codes == g).sum()),
+                "now": float(moved.now[g]),
+                "before": float(moved.before[g]),
+                "year_before": None if np.isnan(moved.year_before[g]) else float(moved.year_before[g]),
+                "series": int(np.nonzero(chosen)[0][np.argmax(codes == g)]) if (codes == g).sum() == 1 else None,
+            }
+            for g in order.tolist()
+        ],
+        "dimensions": dimensions(load),
+    }
+
+
+def _labels(load: Load, name: str) -> dict[str, str]:
+    return load.attributes.get(name, {}).get("name", {}) if name in load.key_names else {}
+
+
+def series_view(load: Load, position: int) -> dict[str, Any]:
+    """One series: as received, as corrected, and its drivers."""
+    panel = panel_of(load)
+    if not 0 <= position < panel.n_series:
+        raise Unusable("There is no such series.")
+    changes = standing(load)
+    corrected = panel.values[position].copy()
+    mine = changes.series == position
+    corrected[changes.period[mine]] = changes.value[mine]
+    return {
+        "position": position,
+        "name": key_text([panel.keys[key][position] for key in panel.key_names]),
+        "labels": [
+            _labels(load, key).get(panel.keys[key][position]) or panel.keys[key][position] for key in panel.key_names
+        ],
+        "periods": panel.timeline.labels,
+        "season_length": panel.timeline.season_length,
+        "frequency": panel.timeline.frequency,
+        "received": numbers(panel.values[position]),
+        "corrected": numbers(corrected),
+        "reasons": {
+            str(int(t)): changes.reason[k] for k, t in zip(np.nonzero(mine)[0], changes.period[mine], strict=True)
+        },
+        "switches": {name: np.nonzero(panel.past_driver(name)[position] > 0)[0].tolist() for name in panel.switches()},
+    }
+
+
+def moved_by_hand(load: Load) -> dict[int, str]:
+    position = {key: i for i, key in enumerate(series_of(load))}
+    rows = MovedSeries.objects.filter(portfolio=load.portfolio).values_list("key", "kind")
+    return {position[key]: kind for key, kind in rows if key in position}
+
+
+def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
+    """How many series are of each kind and what they sell, and the series of one of them with their figures."""
+    panel = standing(load).corrected(panel_of(load))
+    by_hand = moved_by_hand(load)
+    timeline = panel.timeline
+    kinds = find_kinds(panel.values, timeline, season_and_a_bit(timeline)).moved(by_hand)
+    strong = strengths(panel.values, timeline)
+    volume = np.nansum(panel.values[:, -timeline.season_length :], axis=1)
+    members = _members(kinds)
+    keys = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
+
+    def entry(i: int) -> dict[str, Any]:
+        figures = {
+            "interval": kinds.interval[i],
+            "variation": kinds.variation[i],
+            "empty": kinds.empty[i],
+            "trend": strong.trend[i],
+            "season": strong.season[i],
+            "entropy": strong.entropy[i],
+            "volume": volume[i],
+        }
+        sold = not np.isnan(kinds.first_sale[i])
+        return {
+            "position": i,
+            "name": key_text(keys[i]),
+            "kind": kinds.words(i),
+            "by_hand": i in by_hand,
+            "first_sale": timeline.labels[int(kinds.first_sale[i])] if sold else None,
+            "last_sale": timeline.labels[int(kinds.last_sale[i])] if sold else None,
+            **{name: None if np.isnan(value) else round(float(value), 4) for name, value in figures.items()},
+        }
+
+    summary = []
+    for name, flags in members.items():
+        at = np.nonzero(flags)[0]
+        largest = at[np.argsort(-volume[at], kind="stable")]
+        summary.append(
+            {
+                "kind": name,
+                "count": len(at),
+                "volume": float(volume[at].sum()),
+                "examples": [entry(int(i)) for i in largest[:_EXAMPLES]],
+            }
+        )
+    listed: list[dict[str, Any]] = []
+    if only is not None:
+        if only not in members:
+            raise Unusable(f"There is no kind {only!r}.")
+        at = np.nonzero(members[only])[0]
+        listed = [entry(int(i)) for i in at[np.argsort(-volume[at], kind="stable")][:_MOST_LISTED]]
+    # where each series lies in the picture of the four kinds
+    cloud = np.nonzero(~np.isnan(kinds.interval))[0]
+    return {
+        "n_series": panel.n_series,
+        "volume": float(volume.sum()),
+        "kinds": summary,
+        "series": listed,
+        "movable": list(MOVABLE),
+        "cloud": {
+            "position": cloud.tolist(),
+            "interval": numbers(kinds.interval[cloud], 3),
+            "variation": numbers(kinds.variation[cloud], 3),
+        },
+    }
+
+
+def _members(kinds: Kinds) -> dict[str, NDArray[np.bool_]]:
+    special = kinds.ended | kinds.new | kinds.in_season_only
+    members = {name: (kinds.demand == k) & ~special for k, name in enumerate(NAMES)}
+    members["seasonal"] = kinds.seasonal & ~special
+    members["in season only"] = kinds.in_season_only & ~kinds.ended
+    members["new"] = kinds.new & ~kinds.ended
+    members["ended"] = kinds.ended
+    members["no sales"] = np.isnan(kinds.first_sale)
+    return members
+
+
+def move(load: Load, positions: list[int], kind: str | None, user: Any) -> int:
+    """Give a kind to series by hand, or take it back with None."""
+    if kind is not None and kind not in MOVABLE:
+        raise Unusable(f"There is no kind {kind!r}; choose {', '.join(MOVABLE)}.")
+    keys = series_of(load)
+    if not positions or not all(0 <= i < len(keys) for i in positions):
+        raise Unusable("Choose series of this portfolio.")
+    chosen = [keys[i] for i in positions]
+    with transaction.atomic():
+        MovedSeries.objects.filter(portfolio=load.portfolio, key__in=chosen).delete()
+        if kind is not None:
+            MovedSeries.objects.bulk_create(
+                MovedSeries(portfolio=load.portfolio, key=key, kind=kind, made_by=user) for key in chosen
+            )
+    return len(chosen)
+
+
+def volume_moved(load: Load, level: str) -> list[dict[str, Any]]:
+    """What the standing corrections added, removed and made unknown, by group of a level."""
+    panel, changes = panel_of(load), standing(load)
+    column = panel.column(level)
+    if column is None:
+        raise Unusable(f"There is no key or attribute {level!r}.")
+    if not len(changes):
+        return []
+    received = np.nan_to_num(panel.values[changes.series, changes.period])
+    step = np.where(np.isnan(changes.value), 0.0, changes.value - received)
+    lost = np.where(np.isnan(changes.value), received, 0.0)
+    names, codes = np.unique(np.array([column[i] for i in changes.series.tolist()], dtype=object), return_inverse=True)
+
+    def total(part: Floats) -> Floats:
+        return np.bincount(codes, weights=part, minlength=len(names)).astype(np.float64)
+
+    count = np.bincount(codes, minlength=len(names))
+    added, removed, unknown = total(np.maximum(step, 0)), total(np.maximum(-step, 0)), total(lost)
+    order = np.argsort(-(added + removed + unknown), kind="stable")
+    labels = _labels(load, level)
+    return [
+        {
+            "name": labels.get(str(names[g])) or str(names[g]),
+            "count": int(count[g]),
+            "added": float(added[g]),
+            "removed": float(removed[g]),
+            "unknown": float(unknown[g]),
+        }
+        for g in order.tolist()
+    ]
