@@ -17,6 +17,18 @@ const Structure = lazy(() =>
 const Backtest = lazy(() => import('./screens/backtest/backtest').then((m) => ({ default: m.Backtest })));
 const Releases = lazy(() => import('./screens/releases/releases').then((m) => ({ default: m.Releases })));
 
+const Coverage = lazy(() =>
+  import('./screens/history/coverage').then((m) => ({ default: m.CoverageScreen })),
+);
+const AllSeries = lazy(() => import('./screens/history/all-series').then((m) => ({ default: m.AllSeries })));
+const OneSeries = lazy(() => import('./screens/history/one-series').then((m) => ({ default: m.OneSeries })));
+const Corrections = lazy(() =>
+  import('./screens/corrections/corrections').then((m) => ({ default: m.Corrections })),
+);
+const Ledger = lazy(() => import('./screens/corrections/ledger').then((m) => ({ default: m.Ledger })));
+const Kinds = lazy(() => import('./screens/kinds/kinds').then((m) => ({ default: m.KindsScreen })));
+const Append = lazy(() => import('./screens/intake/append').then((m) => ({ default: m.Append })));
+
 const later = (screen: React.ReactNode) => (
   <Suspense fallback={<Loading what="the screen" />}>{screen}</Suspense>
 );
@@ -32,6 +44,13 @@ export const router = createBrowserRouter([
       { path: 'intake', element: <Intake /> },
       { path: 'intake/:upload', element: <Review /> },
       { path: 'p/:portfolio/intake', element: <Intake /> },
+      { path: 'p/:portfolio/intake/coverage', element: later(<Coverage />) },
+      { path: 'p/:portfolio/intake/all', element: later(<AllSeries />) },
+      { path: 'p/:portfolio/intake/series/:position', element: later(<OneSeries />) },
+      { path: 'p/:portfolio/intake/corrections', element: later(<Corrections />) },
+      { path: 'p/:portfolio/intake/ledger', element: later(<Ledger />) },
+      { path: 'p/:portfolio/intake/kinds', element: later(<Kinds />) },
+      { path: 'p/:portfolio/append/:upload', element: later(<Append />) },
       { path: 'p/:portfolio/study', element: <StudyScreen /> },
       { path: 'p/:portfolio/s/:study/field', element: <Field /> },
       { path: 'p/:portfolio/s/:study/series/:node', element: later(<Series />) },

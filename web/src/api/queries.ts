@@ -66,3 +66,79 @@ export const tokens = queryOptions({ queryKey: ['tokens'], queryFn: () => body(a
 export function worthRetrying(count: number, error: unknown): boolean {
   return count < 2 && !(error instanceof ApiError);
 }
+
+export const loads = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['loads', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/loads/', { params: { path: { id: portfolio } } })),
+  });
+
+export const coverage = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['coverage', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/coverage/', { params: { path: { id: portfolio } } })),
+    staleTime: 60_000,
+  });
+
+export interface OverviewAsk {
+  by?: string;
+  within: string[];
+  last: number;
+}
+
+export const overview = (portfolio: number, ask: OverviewAsk) =>
+  queryOptions({
+    queryKey: ['overview', portfolio, ask],
+    queryFn: () =>
+      body(
+        api.GET('/api/portfolios/{id}/overview/', {
+          params: { path: { id: portfolio }, query: { ...ask } },
+        }),
+      ),
+    staleTime: 60_000,
+  });
+
+export const oneSeries = (portfolio: number, position: number) =>
+  queryOptions({
+    queryKey: ['series', portfolio, position],
+    queryFn: () =>
+      body(
+        api.GET('/api/portfolios/{id}/series/{position}/', { params: { path: { id: portfolio, position } } }),
+      ),
+  });
+
+export const search = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['search', portfolio],
+    queryFn: async () =>
+      (await body(api.GET('/api/portfolios/{id}/searches/', { params: { path: { id: portfolio } } }))) ||
+      null,
+  });
+
+export interface LedgerAsk {
+  state: 'standing' | 'reverted' | 'all';
+  key?: string;
+  level?: string;
+}
+
+export const ledger = (portfolio: number, ask: LedgerAsk) =>
+  queryOptions({
+    queryKey: ['ledger', portfolio, ask],
+    queryFn: () =>
+      body(
+        api.GET('/api/portfolios/{id}/corrections/', {
+          params: { path: { id: portfolio }, query: { ...ask } },
+        }),
+      ),
+  });
+
+export const kinds = (portfolio: number, kind: string | null) =>
+  queryOptions({
+    queryKey: ['kinds', portfolio, kind],
+    queryFn: () =>
+      body(
+        api.GET('/api/portfolios/{id}/kinds/', {
+          params: { path: { id: portfolio }, query: kind ? { kind } : {} },
+        }),
+      ),
+  });

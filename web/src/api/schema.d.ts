@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/loads/{id}/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Undo the newest load, as long as no study has used it. */
+        delete: operations["loads_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/portfolios/": {
         parameters: {
             query?: never;
@@ -36,6 +53,143 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/portfolios/{id}/corrections/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All corrections, the newest first, and the volume that those that stand have moved. */
+        get: operations["portfolios_corrections_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/corrections/file/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The ledger as CSV. */
+        get: operations["portfolios_corrections_file_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/corrections/mark/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Mark a stock-out or closure over some periods: these values become unknown. */
+        post: operations["portfolios_corrections_mark_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/corrections/revert/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take corrections back. They stay in the ledger. */
+        post: operations["portfolios_corrections_revert_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/coverage/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where there is history. */
+        get: operations["portfolios_coverage_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/kinds/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Kinds of demand of the newest history, corrected; with `kind`, the series of that kind. */
+        get: operations["portfolios_kinds_retrieve"];
+        put?: never;
+        /** @description Give a kind to series by hand; null takes it back. */
+        post: operations["portfolios_kinds_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/loads/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every load of a portfolio, the newest first. */
+        get: operations["portfolios_loads_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/overview/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All series over time, and what has moved. */
+        get: operations["portfolios_overview_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/portfolios/{id}/releases/": {
         parameters: {
             query?: never;
@@ -45,6 +199,41 @@ export interface paths {
         };
         /** @description Releases of a portfolio, newest first. */
         get: operations["portfolios_releases_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/searches/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest search of a portfolio, if there is one. */
+        get: operations["portfolios_searches_retrieve"];
+        put?: never;
+        /** @description Look for suspicious values in the newest history. */
+        post: operations["portfolios_searches_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/series/{position}/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One series as received and as corrected. */
+        get: operations["portfolios_series_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -122,6 +311,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/searches/{id}/decisions/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Accept, dismiss or reopen suspicions of a search: all that are named, or none. */
+        post: operations["searches_decisions_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session/": {
         parameters: {
             query?: never;
@@ -151,6 +357,23 @@ export interface paths {
         get: operations["studies_retrieve"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/again/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Run the same recipe on the newest history and the corrections that stand now. */
+        post: operations["studies_again_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -360,6 +583,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/uploads/{id}/append/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put later actuals to a portfolio, or look at what that would change. */
+        post: operations["uploads_append_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/uploads/{id}/load/": {
         parameters: {
             query?: never;
@@ -394,6 +634,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/uploads/{id}/refused/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The rows that these decisions leave out, as written, with their line and the reason. */
+        post: operations["uploads_refused_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -421,22 +678,128 @@ export interface components {
             n_nodes: number;
             cells: number;
         };
+        AppendAnswer: {
+            appended: components["schemas"]["Appended"];
+            findings: components["schemas"]["Finding"][];
+            n_refused: number;
+            /** @description The new load, null where it was only looked at. */
+            load: number | null;
+        };
+        AppendRequest: {
+            portfolio: number;
+            options?: components["schemas"]["OptionsRequest"];
+            /**
+             * @description Say what would change, and load nothing.
+             * @default false
+             */
+            only_look: boolean;
+        };
+        /** @description What later actuals brought. */
+        Appended: {
+            new_periods: string[];
+            n_new: number;
+            /** Format: double */
+            total_new: number;
+            n_revised: number;
+            /** Format: double */
+            revised_by: number;
+            revisions: components["schemas"]["Revision"][];
+            n_new_series: number;
+            new_series: string[][];
+            n_silent: number;
+            silent_series: string[][];
+        };
         Band: {
             /** Format: double */
             level: number;
             low: (number | null)[];
             high: (number | null)[];
         };
+        /**
+         * @description * `stock-out` - stock-out
+         *     * `closure` - closure
+         * @enum {string}
+         */
+        BecauseEnum: "stock-out" | "closure";
         Check: {
             name: string;
             holds: boolean;
             found: string;
+        };
+        Cloud: {
+            position: number[];
+            interval: number[];
+            variation: number[];
         };
         Column: {
             name: string;
             role: components["schemas"]["RoleEnum"];
             of: string | null;
             reason: string;
+        };
+        Correction: {
+            readonly id: number;
+            /** @description Key of the series, as `key_text` writes it. */
+            readonly key: string;
+            readonly period: string;
+            /** Format: double */
+            readonly received: number | null;
+            /**
+             * Format: double
+             * @description What methods see; null is unknown.
+             */
+            readonly value: number | null;
+            /** @description No forecast is scored by this period. */
+            readonly unjudged: boolean;
+            readonly rule: string;
+            /** Format: double */
+            readonly score: number | null;
+            readonly reason: string;
+            made_by: string;
+            /** Format: date-time */
+            readonly made_at: string;
+            reverted_by?: string | null;
+            /** Format: date-time */
+            readonly reverted_at: string | null;
+        };
+        Count: {
+            count: number;
+        };
+        Coverage: {
+            periods: string[];
+            series: string[];
+            orders: {
+                [key: string]: number[];
+            };
+            volume: number[];
+            empty: number[];
+            /** @description A byte per series and period, in base64: 0 missing, 1 zero, 2 negative, 3 up. */
+            cells: string;
+        };
+        /**
+         * @description * `accept` - accept
+         *     * `dismiss` - dismiss
+         *     * `reopen` - reopen
+         * @enum {string}
+         */
+        DecisionEnum: "accept" | "dismiss" | "reopen";
+        /**
+         * @description * `expected` - expected
+         *     * `median` - median
+         *     * `interpolated` - interpolated
+         *     * `unknown` - unknown
+         *     * `value` - value
+         * @enum {string}
+         */
+        DecisionReplaceEnum: "expected" | "median" | "interpolated" | "unknown" | "value";
+        DecisionRequest: {
+            decision: components["schemas"]["DecisionEnum"];
+            ids: number[];
+            /** @default expected */
+            replace: components["schemas"]["DecisionReplaceEnum"];
+            /** Format: double */
+            value?: number | null;
+            reason?: string;
         };
         Demo: {
             username: string;
@@ -456,6 +819,11 @@ export interface components {
             total: components["schemas"]["Total"];
             last_release: components["schemas"]["Release"] | null;
         };
+        Driver: {
+            name: string;
+            /** @description Periods after the last one for which it is known. */
+            ahead: number;
+        };
         /**
          * @description * `sum` - sum
          *     * `first` - first
@@ -469,18 +837,56 @@ export interface components {
             column: string;
             text: string;
         };
+        /**
+         * @description * `spike` - spike
+         *     * `zero-run` - zero-run
+         *     * `fence` - fence
+         *     * `same-week` - same-week
+         *     * `level-shift` - level-shift
+         *     * `out-of-stock` - out-of-stock
+         * @enum {string}
+         */
+        FindEnum: "spike" | "zero-run" | "fence" | "same-week" | "level-shift" | "out-of-stock";
         Finding: {
             kind: string;
             count: number;
             remedy: string;
             examples: components["schemas"]["Example"][];
         };
+        FirstRows: {
+            columns: string[];
+            rows: string[][];
+        };
+        /**
+         * @description * `D` - D
+         *     * `W` - W
+         *     * `4W` - 4W
+         *     * `M` - M
+         *     * `Q` - Q
+         *     * `Y` - Y
+         * @enum {string}
+         */
+        FrequencyEnum: "D" | "W" | "4W" | "M" | "Q" | "Y";
         /**
          * @description * `zero` - zero
          *     * `unknown` - unknown
+         *     * `interpolate` - interpolate
          * @enum {string}
          */
-        GapsEnum: "zero" | "unknown";
+        GapsEnum: "zero" | "unknown" | "interpolate";
+        Group: {
+            name: string;
+            label: string;
+            n_series: number;
+            /** Format: double */
+            now: number;
+            /** Format: double */
+            before: number;
+            /** Format: double */
+            year_before: number | null;
+            /** @description Position, where the group is one series. */
+            series: number | null;
+        };
         Hit: {
             /** Format: double */
             level: number;
@@ -507,6 +913,61 @@ export interface components {
             /** Format: double */
             window: number | null;
         };
+        KindEntry: {
+            position: number;
+            name: string;
+            kind: string;
+            by_hand: boolean;
+            first_sale: string | null;
+            last_sale: string | null;
+            /** Format: double */
+            interval: number | null;
+            /** Format: double */
+            variation: number | null;
+            /** Format: double */
+            empty: number | null;
+            /** Format: double */
+            trend: number | null;
+            /** Format: double */
+            season: number | null;
+            /** Format: double */
+            entropy: number | null;
+            /** Format: double */
+            volume: number | null;
+        };
+        KindGroup: {
+            kind: string;
+            count: number;
+            /**
+             * Format: double
+             * @description Sold in the last season.
+             */
+            volume: number;
+            examples: components["schemas"]["KindEntry"][];
+        };
+        Kinds: {
+            n_series: number;
+            /** Format: double */
+            volume: number;
+            kinds: components["schemas"]["KindGroup"][];
+            series: components["schemas"]["KindEntry"][];
+            movable: string[];
+            cloud: components["schemas"]["Cloud"];
+        };
+        Ledger: {
+            corrections: components["schemas"]["Correction"][];
+            n_standing: number;
+            n_reverted: number;
+            level: string;
+            levels: string[];
+            moved: components["schemas"]["MovedVolume"][];
+        };
+        /**
+         * @description * `robust` - robust
+         *     * `plain` - plain
+         * @enum {string}
+         */
+        LevelEnum: "robust" | "plain";
         Load: {
             readonly id: number;
             readonly file_name: string;
@@ -527,7 +988,45 @@ export interface components {
             readonly first: string;
             readonly last: string;
             findings: components["schemas"]["Finding"][];
+            driver_names: string[];
+            /** @description Periods ahead for which drivers are known. */
+            readonly n_ahead: number;
+            appended: components["schemas"]["Appended"] | null;
+            is_used: boolean;
         };
+        MarkRequest: {
+            where: {
+                [key: string]: string;
+            };
+            first: string;
+            last: string;
+            because: components["schemas"]["BecauseEnum"];
+            reason?: string;
+        };
+        MoveRequest: {
+            positions: number[];
+            kind: string | null;
+        };
+        MovedVolume: {
+            name: string;
+            count: number;
+            /** Format: double */
+            added: number;
+            /** Format: double */
+            removed: number;
+            /**
+             * Format: double
+             * @description Volume of values that became unknown.
+             */
+            unknown: number;
+        };
+        /**
+         * @description * `keep` - keep
+         *     * `drop` - drop
+         *     * `positive` - positive
+         * @enum {string}
+         */
+        NegativesEnum: "keep" | "drop" | "positive";
         NewPortfolioRequest: {
             name: string;
             options: components["schemas"]["OptionsRequest"];
@@ -562,7 +1061,10 @@ export interface components {
             season_length: number;
             periods: string[];
             n_past: number;
+            /** @description As methods see it, corrected. */
             history: (number | null)[];
+            /** @description As received, where it differs; else null. */
+            received: (number | null)[] | null;
             base: (number | null)[];
             forecast: (number | null)[];
             bands: components["schemas"]["Band"][];
@@ -575,6 +1077,8 @@ export interface components {
             hits: components["schemas"]["Hit"][];
             origins: components["schemas"]["Origin"][];
         };
+        /** @enum {unknown} */
+        NullEnum: null;
         /** @description The planner's decisions; what is left out is guessed. */
         OptionsRequest: {
             time?: string;
@@ -585,6 +1089,12 @@ export interface components {
             } | null;
             gaps?: components["schemas"]["GapsEnum"];
             duplicates?: components["schemas"]["DuplicatesEnum"];
+            negatives?: components["schemas"]["NegativesEnum"];
+            unfinished?: components["schemas"]["UnfinishedEnum"];
+            driver_columns?: string[] | null;
+            frequency?: (components["schemas"]["FrequencyEnum"] | components["schemas"]["NullEnum"]) | null;
+            week_start?: components["schemas"]["WeekStartEnum"];
+            sheet?: string | null;
             day_first?: boolean | null;
         };
         Origin: {
@@ -596,6 +1106,18 @@ export interface components {
             bands: components["schemas"]["Band"][];
             /** Format: double */
             wape: number | null;
+        };
+        Overview: {
+            periods: string[];
+            n_series: number;
+            shares: number[];
+            units: (number | null)[][];
+            scaled: (number | null)[][];
+            total: (number | null)[];
+            count: number[];
+            n_groups: number;
+            groups: components["schemas"]["Group"][];
+            dimensions: string[];
         };
         Parameter: {
             name: string;
@@ -614,6 +1136,8 @@ export interface components {
             rows: string[][];
             n_rows: number;
             layout: string;
+            sheets: string[];
+            sheet: string | null;
             problem: string | null;
             understood: components["schemas"]["Understood"] | null;
         };
@@ -639,16 +1163,28 @@ export interface components {
             total: number[];
             readonly sha256: string;
         };
+        RevertRequest: {
+            ids: number[];
+        };
+        Revision: {
+            key: string[];
+            period: string;
+            /** Format: double */
+            old: number | null;
+            /** Format: double */
+            new: number | null;
+        };
         /**
          * @description * `time` - time
          *     * `value` - value
          *     * `key` - key
          *     * `attribute` - attribute
+         *     * `driver` - driver
          *     * `period` - period
          *     * `ignored` - ignored
          * @enum {string}
          */
-        RoleEnum: "time" | "value" | "key" | "attribute" | "period" | "ignored";
+        RoleEnum: "time" | "value" | "key" | "attribute" | "driver" | "period" | "ignored";
         Rows: {
             release: number;
             count: number;
@@ -656,9 +1192,47 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        Rules: {
+            find?: components["schemas"]["FindEnum"][];
+            /** Format: double */
+            spike?: number;
+            /** Format: double */
+            zero_run?: number;
+            /** Format: double */
+            fence?: number;
+            /** Format: double */
+            same_week?: number;
+            /** Format: double */
+            level_shift?: number;
+            level?: components["schemas"]["LevelEnum"];
+            replace?: components["schemas"]["RulesReplaceEnum"];
+        };
+        /**
+         * @description * `expected` - expected
+         *     * `median` - median
+         *     * `interpolated` - interpolated
+         *     * `unknown` - unknown
+         * @enum {string}
+         */
+        RulesReplaceEnum: "expected" | "median" | "interpolated" | "unknown";
+        RulesRequest: {
+            find?: components["schemas"]["FindEnum"][];
+            /** Format: double */
+            spike?: number;
+            /** Format: double */
+            zero_run?: number;
+            /** Format: double */
+            fence?: number;
+            /** Format: double */
+            same_week?: number;
+            /** Format: double */
+            level_shift?: number;
+            level?: components["schemas"]["LevelEnum"];
+            replace?: components["schemas"]["RulesReplaceEnum"];
+        };
         Run: {
             readonly id: number;
-            readonly state: components["schemas"]["StateEnum"];
+            readonly state: components["schemas"]["RunStateEnum"];
             readonly step: string;
             readonly done: number;
             readonly of: number;
@@ -674,6 +1248,15 @@ export interface components {
             /** Format: date-time */
             readonly finished_at: string | null;
         };
+        /**
+         * @description * `queued` - Queued
+         *     * `running` - Running
+         *     * `stopped` - Stopped
+         *     * `failed` - Failed
+         *     * `done` - Done
+         * @enum {string}
+         */
+        RunStateEnum: "queued" | "running" | "stopped" | "failed" | "done";
         Score: {
             method: string;
             /** Format: double */
@@ -685,6 +1268,38 @@ export interface components {
             /** Format: double */
             gain: number | null;
             origins: number;
+        };
+        Search: {
+            id: number;
+            load: number;
+            /** @description Whether it was made on the newest history. */
+            is_current: boolean;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+            rules: components["schemas"]["Rules"];
+            n_found: number;
+            /** @description Per state. */
+            counts: {
+                [key: string]: number;
+            };
+            found: components["schemas"]["Suspicion"][];
+        };
+        SeriesView: {
+            position: number;
+            name: string;
+            labels: string[];
+            periods: string[];
+            season_length: number;
+            frequency: string;
+            received: (number | null)[];
+            corrected: (number | null)[];
+            reasons: {
+                [key: string]: string;
+            };
+            switches: {
+                [key: string]: number[];
+            };
         };
         Session: {
             user: string | null;
@@ -707,15 +1322,6 @@ export interface components {
             username: string;
             password: string;
         };
-        /**
-         * @description * `queued` - Queued
-         *     * `running` - Running
-         *     * `stopped` - Stopped
-         *     * `failed` - Failed
-         *     * `done` - Done
-         * @enum {string}
-         */
-        StateEnum: "queued" | "running" | "stopped" | "failed" | "done";
         Step: {
             name: string;
             node: number;
@@ -757,6 +1363,42 @@ export interface components {
             /** Format: double */
             peak_memory_mb: number;
         };
+        Suspicion: {
+            /** @description Place in the search. */
+            id: number;
+            series: number;
+            name: string;
+            /** @description One of the rules of `RulesSerializer`. */
+            rule: string;
+            words: string;
+            period: string;
+            start: number;
+            length: number;
+            /** Format: double */
+            score: number;
+            /** Format: double */
+            received: number | null;
+            /** Format: double */
+            expected: number | null;
+            /** Format: double */
+            low: number | null;
+            /** Format: double */
+            high: number | null;
+            /** Format: double */
+            median: number | null;
+            /** Format: double */
+            interpolated: number | null;
+            /** Format: double */
+            ratio: number | null;
+            state: components["schemas"]["SuspicionStateEnum"];
+        };
+        /**
+         * @description * `open` - open
+         *     * `accepted` - accepted
+         *     * `dismissed` - dismissed
+         * @enum {string}
+         */
+        SuspicionStateEnum: "open" | "accepted" | "dismissed";
         Token: {
             readonly id: number;
             name: string;
@@ -789,8 +1431,16 @@ export interface components {
             total: number;
             n_missing: number;
             keys: components["schemas"]["Key"][];
+            drivers: components["schemas"]["Driver"][];
+            first_rows: components["schemas"]["FirstRows"];
             findings: components["schemas"]["Finding"][];
         };
+        /**
+         * @description * `leave-out` - leave-out
+         *     * `keep` - keep
+         * @enum {string}
+         */
+        UnfinishedEnum: "leave-out" | "keep";
         Upload: {
             readonly id: number;
             readonly file_name: string;
@@ -799,6 +1449,12 @@ export interface components {
             /** Format: date-time */
             readonly made_at: string;
         };
+        /**
+         * @description * `monday` - monday
+         *     * `sunday` - sunday
+         * @enum {string}
+         */
+        WeekStartEnum: "monday" | "sunday";
     };
     responses: never;
     parameters: never;
@@ -808,6 +1464,26 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    loads_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     portfolios_list: {
         parameters: {
             query?: never;
@@ -848,6 +1524,234 @@ export interface operations {
             };
         };
     };
+    portfolios_corrections_retrieve: {
+        parameters: {
+            query?: {
+                /** @description Part of the key of the series. */
+                key?: string;
+                /** @description Key or attribute by which the volume moved is summed. */
+                level?: string;
+                rule?: string;
+                state?: "all" | "reverted" | "standing";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ledger"];
+                };
+            };
+        };
+    };
+    portfolios_corrections_file_retrieve: {
+        parameters: {
+            query?: {
+                /** @description Part of the key of the series. */
+                key?: string;
+                rule?: string;
+                state?: "all" | "reverted" | "standing";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    portfolios_corrections_mark_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["MarkRequest"];
+                "multipart/form-data": components["schemas"]["MarkRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+        };
+    };
+    portfolios_corrections_revert_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevertRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["RevertRequest"];
+                "multipart/form-data": components["schemas"]["RevertRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+        };
+    };
+    portfolios_coverage_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+        };
+    };
+    portfolios_kinds_retrieve: {
+        parameters: {
+            query?: {
+                kind?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kinds"];
+                };
+            };
+        };
+    };
+    portfolios_kinds_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["MoveRequest"];
+                "multipart/form-data": components["schemas"]["MoveRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+        };
+    };
+    portfolios_loads_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"][];
+                };
+            };
+        };
+    };
+    portfolios_overview_retrieve: {
+        parameters: {
+            query?: {
+                /** @description Key or attribute to group by. */
+                by?: string;
+                /** @description Periods that count as the last ones. */
+                last?: number;
+                /** @description name=value, may be given several times. */
+                within?: string[];
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
+                };
+            };
+        };
+    };
     portfolios_releases_list: {
         parameters: {
             query?: never;
@@ -865,6 +1769,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Release"][];
+                };
+            };
+        };
+    };
+    portfolios_searches_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    portfolios_searches_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RulesRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["RulesRequest"];
+                "multipart/form-data": components["schemas"]["RulesRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+        };
+    };
+    portfolios_series_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesView"];
                 };
             };
         };
@@ -985,6 +1966,33 @@ export interface operations {
             };
         };
     };
+    searches_decisions_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecisionRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["DecisionRequest"];
+                "multipart/form-data": components["schemas"]["DecisionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+        };
+    };
     session_retrieve: {
         parameters: {
             query?: never;
@@ -1059,6 +2067,27 @@ export interface operations {
         requestBody?: never;
         responses: {
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Study"];
+                };
+            };
+        };
+    };
+    studies_again_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1371,6 +2400,33 @@ export interface operations {
             };
         };
     };
+    uploads_append_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppendRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["AppendRequest"];
+                "multipart/form-data": components["schemas"]["AppendRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppendAnswer"];
+                };
+            };
+        };
+    };
     uploads_load_create: {
         parameters: {
             query?: never;
@@ -1421,6 +2477,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+        };
+    };
+    uploads_refused_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["OptionsRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["OptionsRequest"];
+                "multipart/form-data": components["schemas"]["OptionsRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

@@ -17,6 +17,8 @@ export interface Colours {
   moss: string;
   teal: string;
   brick: string;
+  spreadOuter: string;
+  spreadInner: string;
 }
 
 export function readColours(): Colours {
@@ -37,6 +39,8 @@ export function readColours(): Colours {
     moss: value('--color-success'),
     teal: value('--color-accent'),
     brick: value('--color-error'),
+    spreadOuter: value('--spread-outer'),
+    spreadInner: value('--spread-inner'),
   };
 }
 

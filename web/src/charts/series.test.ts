@@ -25,6 +25,7 @@ const node: Schema['Node'] = {
   season_length: 12,
   periods: ['2025-01', '2025-02', '2025-03', '2025-04', '2025-05', '2025-06'],
   n_past: 4,
+  received: null,
   history: [9, null, 11, 20],
   base: [10, 10],
   forecast: [10, 11],

@@ -2,6 +2,7 @@
 import type { Schema } from '../api/client';
 import { type Colours, tooltip } from './colours';
 import { endNames } from './end-names';
+import { rings } from './rings';
 
 type Node = Schema['Node'];
 type Value = number | null;
@@ -87,9 +88,14 @@ export function inside(origin: Schema['Origin'], lead: number, actual: Value): b
   return actual >= low && actual <= high;
 }
 
+/** What forecasts are held against: history as received, without stock-outs and closures. */
+export function actuals(node: Node): Value[] {
+  return node.received ?? node.history;
+}
+
 export function hits(node: Node, origin: Schema['Origin']): { hit: number; of: number } {
   const judged = origin.forecast.map((_, lead) =>
-    inside(origin, lead, node.history[origin.at + 1 + lead] ?? null),
+    inside(origin, lead, actuals(node)[origin.at + 1 + lead] ?? null),
   );
   return {
     hit: judged.filter((one) => one === true).length,
@@ -175,7 +181,7 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
             tooltip: { show: false },
             data: origin.forecast.flatMap((_, lead) => {
               const at = origin.at + 1 + lead;
-              const value = node.history[at] ?? null;
+              const value = actuals(node)[at] ?? null;
               const hit = inside(origin, lead, value);
               if (value === null) return [];
               const fill = hit === false ? colours.paper : colours.plum;
@@ -201,6 +207,7 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
       ...ahead,
       ...behind,
       lineOf('sold', placed(node.history, 0, length), colours.ink, 1.5),
+      ...(node.received ? [rings(node.received, node.history, colours)] : []),
       lineOf('forecast', placed(joined, node.n_past - 1, length), colours.forecast, 2),
       bandNames(node, firstShown(node, span), colours),
     ],

@@ -42,7 +42,14 @@ export function megabytes(bytes: number): string {
   return bytes < 1_000_000 ? `${count(Math.ceil(bytes / 1000))} kB` : `${fixed(bytes / 1_000_000, 1)} MB`;
 }
 
-const NOUNS: Record<string, string> = { D: 'day', W: 'week', '4W': 'four-week period', M: 'month', Q: 'quarter', Y: 'year' };
+const NOUNS: Record<string, string> = {
+  D: 'day',
+  W: 'week',
+  '4W': 'four-week period',
+  M: 'month',
+  Q: 'quarter',
+  Y: 'year',
+};
 
 export function periods(frequency: string, n = 2): string {
   const noun = NOUNS[frequency] ?? 'period';

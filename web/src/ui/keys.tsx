@@ -7,6 +7,10 @@ const KEYS: [string, string][] = [
   ['Enter', 'Field: open the node'],
   ['space', 'Field: fold or unfold the row; with Shift, the column'],
   ['j, k', 'Series: the node before, the node after'],
+  ['j, k', 'Corrections: the next value, the one before'],
+  ['a, d, o', 'Corrections: accept, leave as it is, open again'],
+  ['1 to 4', 'Corrections: what to replace it by'],
+  ['arrows, Enter', 'Coverage: move over the series, open one'],
   ['Escape', 'close what is open'],
 ];
 

@@ -78,7 +78,7 @@ class DriverSerializer(serializers.Serializer):
     ahead = serializers.IntegerField(help_text="Periods after the last one for which it is known.")
 
 
-class RowsSerializer(serializers.Serializer):
+class FirstRowsSerializer(serializers.Serializer):
     columns = serializers.ListField(child=serializers.CharField())
     rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
 
@@ -95,7 +95,7 @@ class UnderstoodSerializer(serializers.Serializer):
     n_missing = serializers.IntegerField()
     keys = KeySerializer(many=True)
     drivers = DriverSerializer(many=True)
-    first_rows = RowsSerializer()
+    first_rows = FirstRowsSerializer()
     findings = FindingSerializer(many=True)
 
 
@@ -150,6 +150,7 @@ class LoadSerializer(serializers.ModelSerializer):
     findings = FindingSerializer(many=True)
     appended = AppendedSerializer(allow_null=True)
     is_used = serializers.BooleanField()
+    driver_names = serializers.ListField(child=serializers.CharField())
     loaded_by = serializers.CharField(source="loaded_by.username")
 
     class Meta:

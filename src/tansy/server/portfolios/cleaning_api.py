@@ -132,7 +132,7 @@ class SuspicionSerializer(serializers.Serializer):
     id = serializers.IntegerField(help_text="Place in the search.")
     series = serializers.IntegerField()
     name = serializers.CharField()
-    rule = serializers.ChoiceField(choices=RULES)
+    rule = serializers.CharField(help_text="One of the rules of `RulesSerializer`.")
     words = serializers.CharField()
     period = serializers.CharField()
     start = serializers.IntegerField()

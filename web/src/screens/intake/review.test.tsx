@@ -14,6 +14,8 @@ const preview: Schema['Preview'] = {
   rows: [['2025-W01', 'A', '3', '0']],
   n_rows: 1,
   layout: 'long',
+  sheets: [],
+  sheet: null,
   problem: null,
   understood: {
     frequency: 'W',
@@ -26,6 +28,8 @@ const preview: Schema['Preview'] = {
     total: 123,
     n_missing: 0,
     keys: [{ name: 'sku', count: 1200, levels: ['family'] }],
+    drivers: [],
+    first_rows: { columns: ['line', 'sku', 'period', 'value'], rows: [['2', 'A', '2025-W01', '3']] },
     findings: [
       {
         kind: 'negative',
@@ -84,6 +88,12 @@ describe('the review of a file', () => {
         attribute_columns: {},
         gaps: 'unknown',
         duplicates: 'sum',
+        driver_columns: [],
+        negatives: 'keep',
+        unfinished: 'leave-out',
+        week_start: 'monday',
+        frequency: null,
+        sheet: null,
         day_first: null,
       },
     });

@@ -1,21 +1,54 @@
 /** What was understood of a file, to be corrected before it is loaded. */
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios } from '../../api/queries';
 import { count, periods } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
+import { saveFile } from '../../ui/save';
 import { Failed, Loading } from '../../ui/states';
 import { Findings } from './findings';
 import { optionsFrom, type Role, type Roles, rolesOf, withRole } from './roles';
 
-type Decisions = Pick<Schema['OptionsRequest'], 'gaps' | 'duplicates' | 'day_first'>;
+type Decisions = Required<
+  Pick<Schema['OptionsRequest'], 'gaps' | 'duplicates' | 'negatives' | 'unfinished' | 'week_start'>
+> & { frequency: Schema['FrequencyEnum'] | null; sheet: string | null };
 
 const GAPS = [
   { value: 'zero', label: 'zero: nothing was sold' },
   { value: 'unknown', label: 'unknown' },
+  { value: 'interpolate', label: 'a line between its neighbours' },
 ] as const;
+const NEGATIVES = [
+  { value: 'keep', label: 'stay, as returns' },
+  { value: 'drop', label: 'are left out' },
+  { value: 'positive', label: 'lose their sign' },
+] as const;
+const UNFINISHED = [
+  { value: 'leave-out', label: 'is left out' },
+  { value: 'keep', label: 'stays' },
+] as const;
+const WEEK_STARTS = [
+  { value: 'monday', label: 'Monday' },
+  { value: 'sunday', label: 'Sunday' },
+] as const;
+const COARSER: Record<string, { value: Schema['FrequencyEnum']; label: string }[]> = {
+  D: [
+    { value: 'D', label: 'days' },
+    { value: 'W', label: 'weeks' },
+    { value: '4W', label: 'four weeks' },
+    { value: 'M', label: 'months' },
+  ],
+  W: [
+    { value: 'W', label: 'weeks' },
+    { value: '4W', label: 'four weeks' },
+  ],
+  M: [
+    { value: 'M', label: 'months' },
+    { value: 'Q', label: 'quarters' },
+  ],
+};
 const DUPLICATES = [
   { value: 'sum', label: 'add up' },
   { value: 'first', label: 'keep the first' },
@@ -28,10 +61,16 @@ export function Review() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const [roles, setRoles] = useState<Roles | null>(null);
-  const [decisions, setDecisions] = useState<Required<Pick<Decisions, 'gaps' | 'duplicates'>>>({
+  const [decisions, setDecisions] = useState<Decisions>({
     gaps: 'zero',
     duplicates: 'sum',
+    negatives: 'keep',
+    unfinished: 'leave-out',
+    week_start: 'monday',
+    frequency: null,
+    sheet: null,
   });
+  const [native, setNative] = useState<string | null>(null);
   const [dayFirst, setDayFirst] = useState<boolean | null>(null);
   const [name, setName] = useState('');
   const options = { ...(roles ? optionsFrom(roles) : {}), ...decisions, day_first: dayFirst };
@@ -62,11 +101,30 @@ export function Review() {
     mutationFn: () => api.DELETE('/api/uploads/{id}/', { params: { path: { id } } }),
     onSuccess: () => navigate('/intake'),
   });
+  const refused = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST('/api/uploads/{id}/refused/', {
+          params: { path: { id } },
+          body: options,
+          parseAs: 'text',
+        }),
+      ),
+    onSuccess: (text) => saveFile('rows-left-out.csv', text as unknown as string),
+  });
+  const frequency = preview.data?.understood?.frequency;
+  useEffect(() => {
+    if (frequency && decisions.frequency === null) setNative(frequency);
+  }, [frequency, decisions.frequency]);
   if (file.isError) return <Failed error={file.error} />;
   if (preview.isError) return <Failed error={preview.error} retry={() => void preview.refetch()} />;
   if (preview.isPending || file.isPending) return <Loading what="the file" />;
-  const { columns, rows, understood, problem, n_rows } = preview.data;
-  const ambiguous = understood?.findings.some((finding) => finding.kind === 'ambiguous-date');
+  const { columns, rows, understood, problem, n_rows, sheets, layout } = preview.data;
+  const has = (kind: string) => understood?.findings.some((finding) => finding.kind === kind) === true;
+  const ambiguous = has('ambiguous-date');
+  const coarser = COARSER[native ?? ''] ?? [];
+  const sums = decisions.frequency !== null && decisions.frequency !== native;
+  const set = (change: Partial<Decisions>) => setDecisions({ ...decisions, ...change });
   return (
     <Page
       title={`Intake › ${file.data.file_name}`}
@@ -119,7 +177,23 @@ export function Review() {
               {count(understood.total)} units in all.
             </p>
             <p className="text-second">
-              {count(understood.n_rows)} rows read, {count(understood.n_refused)} left out.{' '}
+              {layout === 'wide' ? 'Wide layout' : 'Long layout'}; {count(understood.n_rows)}{' '}
+              {layout === 'wide' ? 'cells' : 'rows'} read, {count(understood.n_refused)} left out
+              {understood.n_refused > 0 && (
+                <>
+                  {' ('}
+                  <button
+                    type="button"
+                    className="link cursor-pointer"
+                    disabled={refused.isPending}
+                    onClick={() => refused.mutate()}
+                  >
+                    download them with the reason
+                  </button>
+                  )
+                </>
+              )}
+              .{' '}
               {understood.keys
                 .map(
                   (key) =>
@@ -127,22 +201,73 @@ export function Review() {
                 )
                 .join('; ')}
               .
+              {understood.drivers.length > 0 &&
+                ` Drivers: ${understood.drivers.map((one) => one.name).join(', ')}, known ${count(understood.drivers[0]?.ahead ?? 0)} ${periods(understood.frequency)} ahead.`}
             </p>
           </section>
         )}
         <section aria-label="Decisions" className="space-y-2">
+          {sheets.length > 1 && (
+            <label className="flex items-center gap-2 text-[13px] text-second">
+              Sheet
+              <select
+                className="select select-xs w-auto text-base-content"
+                value={decisions.sheet ?? preview.data.sheet ?? ''}
+                onChange={(event) => {
+                  setRoles(null);
+                  set({ sheet: event.target.value, frequency: null });
+                }}
+              >
+                {sheets.map((one) => (
+                  <option key={one}>{one}</option>
+                ))}
+              </select>
+            </label>
+          )}
+          {coarser.length > 0 && (
+            <Choice
+              label="Add the rows up to"
+              options={coarser}
+              value={decisions.frequency ?? (native as Schema['FrequencyEnum'])}
+              onChange={(value) => set({ frequency: value === native ? null : value })}
+            />
+          )}
+          {sums && native === 'D' && (decisions.frequency === 'W' || decisions.frequency === '4W') && (
+            <Choice
+              label="Weeks start on"
+              options={WEEK_STARTS}
+              value={decisions.week_start}
+              onChange={(week_start) => set({ week_start })}
+            />
+          )}
+          {has('unfinished-period') && (
+            <Choice
+              label="A period that is not complete"
+              options={UNFINISHED}
+              value={decisions.unfinished}
+              onChange={(unfinished) => set({ unfinished })}
+            />
+          )}
           <Choice
             label="A missing period between the first and last row of a series means"
             options={GAPS}
             value={decisions.gaps}
-            onChange={(gaps) => setDecisions({ ...decisions, gaps })}
+            onChange={(gaps) => set({ gaps })}
           />
           <Choice
             label="Rows for the same series and period"
             options={DUPLICATES}
             value={decisions.duplicates}
-            onChange={(duplicates) => setDecisions({ ...decisions, duplicates })}
+            onChange={(duplicates) => set({ duplicates })}
           />
+          {has('negative') && (
+            <Choice
+              label="Negative values"
+              options={NEGATIVES}
+              value={decisions.negatives}
+              onChange={(negatives) => set({ negatives })}
+            />
+          )}
           {(ambiguous || dayFirst !== null) && (
             <Choice
               label="Dates such as 03/04/2025 have"
@@ -157,9 +282,10 @@ export function Review() {
         </section>
         <section aria-labelledby="columns">
           <h2 id="columns" className="mb-1 font-semibold">
-            Columns and first rows <span className="font-normal text-second">of {count(n_rows)}</span>
+            Columns and first rows as written{' '}
+            <span className="font-normal text-second">of {count(n_rows)}</span>
           </h2>
-          <div className="overflow-x-auto">
+          <div className="flex items-end gap-8 overflow-x-auto">
             <table className="sheet w-auto!">
               <thead>
                 <tr>
@@ -200,6 +326,7 @@ export function Review() {
                 ))}
               </tbody>
             </table>
+            {understood && <AsUnderstood rows={understood.first_rows} />}
           </div>
         </section>
         {understood && (
@@ -212,6 +339,39 @@ export function Review() {
         )}
       </div>
     </Page>
+  );
+}
+
+function AsUnderstood({ rows }: { rows: Schema['FirstRows'] }) {
+  return (
+    <table className="sheet w-auto!" aria-label="The first rows as understood">
+      <caption className="pb-1 text-left whitespace-nowrap">
+        <b>As understood</b>
+      </caption>
+      <thead>
+        <tr>
+          {rows.columns.map((name, i) => (
+            <th key={name} className={i === rows.columns.length - 1 ? 'num' : ''}>
+              {name}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {rows.rows.map((row) => (
+          <tr key={row.join(' ')}>
+            {row.map((cell, i) => (
+              <td
+                key={rows.columns[i]}
+                className={`whitespace-nowrap ${i === rows.columns.length - 1 ? 'num' : ''} ${cell === 'left out' ? 'text-error' : ''}`}
+              >
+                {cell}
+              </td>
+            ))}
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 
@@ -244,6 +404,7 @@ function RoleSelect({
           describes {key.name}
         </option>
       ))}
+      <option value="driver">driver, known ahead</option>
       <option value="ignored">not used</option>
     </select>
   );

@@ -15,6 +15,7 @@ describe('roles of columns', () => {
       time: 'week',
       value: 'units',
       keys: ['sku'],
+      driver_columns: [],
       attribute_columns: { family: 'sku' },
     });
   });

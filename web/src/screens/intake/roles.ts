@@ -27,6 +27,7 @@ export function optionsFrom(roles: Roles): Schema['OptionsRequest'] {
     time: named('time')[0] ?? '',
     value: named('value')[0] ?? '',
     keys: named('key'),
+    driver_columns: named('driver'),
     attribute_columns: Object.fromEntries(attributes),
   };
 }

@@ -10,7 +10,7 @@ import { Empty, Failed, Loading } from '../../ui/states';
 
 type Study = Schema['Study'];
 
-const STATES: Record<Schema['StateEnum'], string> = {
+const STATES: Record<Schema['RunStateEnum'], string> = {
   queued: 'in the queue',
   running: 'running',
   stopped: 'stopped',
