@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import socket
 import subprocess
@@ -72,6 +73,7 @@ def page(browser: Browser, address: str) -> Iterator[Page]:
     opened.get_by_label("Password").fill(PASSWORD)
     opened.get_by_role("button", name="Sign in").click()
     opened.get_by_role("navigation", name="Places").wait_for()
+    opened.wait_for_url(re.compile(r"/(intake|p/)"))  # the start leads on to the newest portfolio
     yield opened
     opened.goto("about:blank")
     context.close()

@@ -26,15 +26,15 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     # Intake: a file that mixes two ways of writing weeks is refused where it stands, and nothing is loaded
     bad = files / "bad.csv"
     bad.write_text("week,product,store,units\n2025-W01,P0,S0,3\n03/04/2025,P0,S0,4\n")
-    page.get_by_label("Sales file").set_input_files(bad)
+    page.get_by_label(re.compile("^Sales")).set_input_files(bad)
     page.get_by_role("button", name="Look at it").click()
     expect(page.get_by_role("alert")).to_contain_text("row 3: '03/04/2025' is written as dates")
     expect(page.get_by_role("button", name="Load")).to_be_disabled()
     page.get_by_role("button", name="Discard the file").click()
 
     # A good one: the guess, a correction of it and back, then load
-    page.get_by_label("Sales file").set_input_files(files / "sales.csv")
-    page.get_by_label(re.compile("^Attributes of products")).set_input_files([files / "products.csv"])
+    page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
+    page.get_by_label(re.compile("^Attributes and drivers")).set_input_files([files / "products.csv"])
     page.get_by_role("button", name="Look at it").click()
     expect(page.get_by_role("region", name="What was understood")).to_contain_text("18 series of 130 weeks")
     page.get_by_label("Role of store").select_option("not used")
@@ -129,8 +129,8 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
 
 def test_a_running_study_can_be_stopped_and_run_again(page: Page, files: Path) -> None:
     place(page, "Intake")
-    page.get_by_label("Sales file").set_input_files(files / "sales.csv")
-    page.get_by_role("button", name="Look at it").click()
+    page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
+    page.get_by_role("button", name="Make a new portfolio").click()
     page.get_by_label("Portfolio name").fill("Second garden")
     page.get_by_role("button", name="Load 18 series").click()
     page.get_by_role("button", name="Run the default recipe").click()
@@ -139,6 +139,106 @@ def test_a_running_study_can_be_stopped_and_run_again(page: Page, files: Path) -
     if page.get_by_role("button", name="Run it again").count():
         page.get_by_role("button", name="Run it again").click()
         expect(page.get_by_role("cell", name="done", exact=True)).to_be_visible(timeout=120_000)
+
+
+def test_a_wild_value_is_corrected_and_reverted_and_actuals_are_added(page: Page, files: Path) -> None:
+    sales = (files / "sales.csv").read_text().splitlines()
+    at = next(i for i, row in enumerate(sales) if row.startswith("2024-W20,P1,S0"))
+    sales[at] = sales[at].rsplit(",", 1)[0] + ",950"
+    place(page, "Intake")
+    page.get_by_role("button", name="cells of a spreadsheet").click()
+    page.get_by_label("Cells, pasted").evaluate(
+        """(field, text) => {
+            const clipboardData = new DataTransfer();
+            clipboardData.setData('text/plain', text);
+            field.dispatchEvent(new ClipboardEvent('paste', { clipboardData, bubbles: true, cancelable: true }));
+        }""",
+        "\n".join(sales).replace(",", "\t"),
+    )
+    page.get_by_role("button", name="Make a new portfolio").click()
+    expect(page.get_by_role("table", name="The first rows as understood")).to_contain_text("P0")
+    page.get_by_label("Portfolio name").fill("Third garden")
+    page.get_by_role("button", name="Load 18 series").click()
+    page.get_by_role("button", name="Run the default recipe").click()
+    expect(page.get_by_role("cell", name="done", exact=True)).to_be_visible(timeout=120_000)
+
+    # Corrections: found, drawn, accepted by key, shown with its ring, reverted from the ledger
+    place(page, "Intake")
+    pages = page.get_by_role("navigation", name="Pages of Intake")
+    pages.get_by_role("link", name="Corrections").click()
+    page.get_by_role("button", name="Look for them").click()
+    value = page.get_by_role("region", name="The value in its context")
+    expect(value).to_contain_text("P1 × S0, 2024-W20")
+    expect(value).to_contain_text("950 were received")
+    painted(page)
+    page.keyboard.press("2")
+    expect(value.get_by_role("radio", name=re.compile("local median"))).to_be_checked()
+    page.keyboard.press("a")
+    expect(page.get_by_text("1 corrected")).to_be_visible()
+    pages.get_by_role("link", name="Ledger").click()
+    row = page.get_by_role("row", name=re.compile("P1 × S0 2024-W20 950"))
+    expect(row).to_contain_text("Wild value")
+    page.get_by_role("link", name="Corrections").click()
+    page.get_by_role("row", name=re.compile("P1 × S0 2024-W20|P1 × S0 corrected")).click()
+    value.get_by_role("link", name="P1 × S0").click()
+    expect(page.get_by_role("row", name=re.compile("^2024-W20 950"))).to_be_visible()
+    painted(page)
+    pages.get_by_role("link", name="Ledger").click()
+    page.get_by_role("checkbox", name="Choose P1 × S0, 2024-W20").check()
+    page.get_by_role("button", name="Revert 1").click()
+    expect(page.get_by_text("0 in force, 1 reverted")).to_be_visible()
+
+    # A known closure, marked in one go
+    pages.get_by_role("link", name="Corrections").click()
+    page.get_by_text("Mark a stock-out or closure").click()
+    page.get_by_label("Key or attribute").select_option("store")
+    page.get_by_label("Its value").fill("S1")
+    page.get_by_label("First period").fill("2024-W30")
+    page.get_by_label("Last period").fill("2024-W31")
+    page.get_by_role("button", name="Mark", exact=True).click()
+    expect(page.get_by_text("12 values are unknown now.")).to_be_visible()
+
+    # Actuals with a revision: looked at, added, undone, added again, and the study run from the new origin
+    more = files / "more.csv"
+    last = sales[-1].split(",")[0]
+    year, week = int(last[:4]), int(last[6:])
+    new = f"{year}-W{week + 1:02d}"
+    rows = [f"{new},P{p},S{s},North,9" for p in range(6) for s in range(3)] + [f"{last},P0,S0,North,77"]
+    more.write_text("week,product,store,region,units\n" + "\n".join(rows) + "\n")
+    for attempt in ("undone", "kept"):
+        pages.get_by_role("link", name="Loads").click()
+        page.get_by_label(re.compile("^Sales")).set_input_files(more)
+        page.get_by_role("button", name="Add to Third garden").click()
+        brings = page.get_by_role("region", name="What it brings")
+        expect(brings).to_contain_text(f"18 new values in {new}")
+        expect(brings).to_contain_text("1 revised values")
+        expect(brings.get_by_role("row", name=re.compile(f"P0 × S0 {last}"))).to_contain_text("77")
+        page.get_by_role("button", name="Add it").click()
+        expect(page.get_by_role("cell", name="more.csv")).to_be_visible()
+        if attempt == "undone":
+            page.get_by_role("button", name="Undo").click()
+            expect(page.get_by_role("cell", name="more.csv")).to_have_count(0)
+    page.get_by_role("button", name=f"Run it again from {new}").click()
+    expect(page.get_by_role("cell", name="done", exact=True)).to_have_count(2, timeout=120_000)
+
+    # Coverage: read by keys, opened; all series: folded down; kinds: filter the Field
+    place(page, "Intake")
+    pages.get_by_role("link", name="Coverage").click()
+    picture = page.get_by_role("application", name=re.compile("Coverage of 18 series"))
+    page.wait_for_selector("canvas[data-painted]")
+    picture.focus()
+    page.keyboard.press("ArrowDown")
+    expect(page.get_by_text(re.compile(r"Sold [\d,]+ in all"))).to_be_visible()
+    page.keyboard.press("Enter")
+    painted(page)
+    pages.get_by_role("link", name="All series").click()
+    painted(page)
+    page.get_by_role("button", name="P4").click()
+    expect(page.get_by_role("navigation", name="Choice")).to_contain_text("3 series")
+    pages.get_by_role("link", name="Kinds").click()
+    page.get_by_role("button", name="seasonal").click()
+    page.get_by_role("link", name="show only these in the Field").click()
+    expect(page.get_by_role("button", name=re.compile("only seasonal, .* series"))).to_be_visible()
 
 
 def test_search_keys_and_theme(page: Page) -> None:

@@ -10,6 +10,7 @@ from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
+from tansy.server.portfolios import overview
 from tests.garden import PRODUCTS, SALES
 
 
@@ -17,6 +18,7 @@ from tests.garden import PRODUCTS, SALES
 def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DATA = tmp_path
     settings.DEMO_MARK = tmp_path / "demo.json"
+    overview._panel.cache_clear()  # rolled-back tests use the same ids again
     return tmp_path
 
 

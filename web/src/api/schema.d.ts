@@ -1315,6 +1315,10 @@ export interface components {
             wape: (number | null)[];
             rmsse: (number | null)[];
             gain: (number | null)[];
+            /** @description Kinds of demand in words. */
+            kinds: string[];
+            /** @description Position in kinds. */
+            kind: number[];
             spark: string[];
             n_past: number;
         };

@@ -34,7 +34,7 @@ export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
   });
   return {
     grid: { left: 54, right: 16, top: 12, bottom: 42 },
-    xAxis: axis('periods from one sale to the next', MOST.interval, 1),
+    xAxis: axis('periods from one sale to the next', MOST.interval, 0.75),
     yAxis: axis('squared variation of sizes', MOST.variation, 0.03),
     series: [
       {
@@ -63,7 +63,7 @@ export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
         showSymbol: false,
         lineStyle: { color: colours.second, width: 1, type: 'dashed' },
         data: [
-          [1, VARIATION],
+          [0.75, VARIATION],
           [MOST.interval, VARIATION],
         ],
       },
@@ -73,8 +73,8 @@ export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
         symbolSize: 1,
         itemStyle: { color: 'transparent' },
         data: [
-          corner('smooth', 1.02, 0.034, 'left', 'bottom'),
-          corner('erratic', 1.02, 3.7, 'left', 'top'),
+          corner('smooth', 0.78, 0.034, 'left', 'bottom'),
+          corner('erratic', 0.78, 3.7, 'left', 'top'),
           corner('intermittent', 11.5, 0.034, 'right', 'bottom'),
           corner('lumpy', 11.5, 3.7, 'right', 'top'),
         ],

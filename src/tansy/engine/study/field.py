@@ -72,6 +72,9 @@ def sheet(study: Study) -> dict[str, Any]:
             for depth, value in zip(depths[shown, d].tolist(), structure.values[shown, d].tolist(), strict=True)
         ]
 
+    words = [study.kinds.words(i) for i in shown.tolist()]
+    kinds = {text: k for k, text in enumerate(dict.fromkeys(words))}
+
     def rounded(k: int, digits: int) -> list[float | None]:
         return [None if np.isnan(v) else round(float(v), digits) for v in scores[shown, k]]
 
@@ -84,6 +87,8 @@ def sheet(study: Study) -> dict[str, Any]:
         "wape": rounded(1, 1),
         "rmsse": rounded(2, 3),
         "gain": rounded(3, 1),
+        "kinds": list(kinds),
+        "kind": [kinds[text] for text in words],
         "spark": [base64.b64encode(picture.tobytes()).decode() for picture in pictures[shown]],
         "n_past": int(pictures.shape[1] - study.forecast.shape[1]),
     }

@@ -158,7 +158,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
     : [];
   return (
     <div className="flex min-h-0 flex-1">
-      <div className="flex w-[430px] shrink-0 flex-col border-r border-rule">
+      <div className="flex w-[520px] shrink-0 flex-col border-r border-rule">
         <div className="flex items-center gap-3 border-b border-rule px-3 py-1.5 text-[13px]">
           <span>
             <b>{count(kept.counts.open ?? 0)}</b> open, {count(kept.counts.accepted ?? 0)} corrected,{' '}
@@ -308,7 +308,9 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
 function List({ list, at, onPick }: { list: Suspicion[]; at: number; onPick: (id: number) => void }) {
   const row = useRef<HTMLTableRowElement>(null);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the row follows the choice
-  useEffect(() => row.current?.scrollIntoView?.({ block: 'nearest' }), [at]);
+  useEffect(() => {
+    row.current?.scrollIntoView?.({ block: 'nearest' });
+  }, [at]);
   return (
     <div className="min-h-0 flex-1 overflow-auto">
       <table className="sheet">
@@ -332,7 +334,11 @@ function List({ list, at, onPick }: { list: Suspicion[]; at: number; onPick: (id
               onClick={() => onPick(one.id)}
             >
               <td>
-                <button type="button" className="cursor-pointer text-left" onClick={() => onPick(one.id)}>
+                <button
+                  type="button"
+                  className="cursor-pointer text-left whitespace-nowrap"
+                  onClick={() => onPick(one.id)}
+                >
                   {one.name}
                 </button>
                 {one.state !== 'open' && <span className="block text-xs">{STATES[one.state]}</span>}
@@ -341,7 +347,7 @@ function List({ list, at, onPick }: { list: Suspicion[]; at: number; onPick: (id
                 {one.period}
                 {one.length > 1 && one.rule !== 'level-shift' ? ` +${one.length - 1}` : ''}
               </td>
-              <td>{RULE_LABELS[one.rule]}</td>
+              <td className="whitespace-nowrap">{RULE_LABELS[one.rule]}</td>
               <td className="num">{fixed(one.received, 0)}</td>
               <td className="num">{fixed(one.expected, 0)}</td>
               <td className="num">{one.rule === 'out-of-stock' ? '–' : fixed(one.score, 1)}</td>
@@ -377,10 +383,13 @@ function Context({
   if (history.isError) return <Failed error={history.error} />;
   if (!options) return <Loading what="the series" />;
   return (
-    <Chart
-      className="h-[300px]"
-      options={options}
-      label={`${current.name} around ${current.period}: ${sentence(current)}`}
-    />
+    <>
+      <p className="text-second">{history.data?.labels.join(' × ')}</p>
+      <Chart
+        className="h-[300px]"
+        options={options}
+        label={`${current.name} around ${current.period}: ${sentence(current)}`}
+      />
+    </>
   );
 }

@@ -14,6 +14,7 @@ import {
   LENSES,
   type Lens,
   lensText,
+  ofKind,
   type Sheet,
   sparkPaths,
   tint,
@@ -77,7 +78,13 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     unfoldedTo(sheet.rows, Math.min(2, Math.max(1, deepest - 1))),
   );
   const [openColumns, setOpenColumns] = useState(() => unfoldedTo(sheet.columns, 1));
-  const rows = useMemo(() => visible(sheet.rows, openRows), [sheet, openRows]);
+  const kind = search.get('kind');
+  const match = useMemo(() => (kind ? ofKind(sheet, kind) : null), [sheet, kind]);
+  const rows = useMemo(
+    // the topmost row stays where nothing is of the kind
+    () => visible(sheet.rows, openRows).filter((row) => !match || row === 0 || match.rows.has(row)),
+    [sheet, openRows, match],
+  );
   const columns = useMemo(() => visible(sheet.columns, openColumns), [sheet, openColumns]);
   const at = useMemo(() => cellIndex(sheet), [sheet]);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
@@ -160,7 +167,24 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     <Page
       title={`${sheet.rows[0]?.name ?? 'All'} × ${sheet.columns[0]?.name.toLowerCase() ?? 'all'}`}
       actions={
-        <Choice label="Lens" options={LENSES} value={lens} onChange={(value) => setSearch({ lens: value })} />
+        <>
+          {kind && (
+            <button
+              type="button"
+              className="btn btn-xs"
+              title="Show all kinds again"
+              onClick={() => setSearch({ lens })}
+            >
+              only {kind}, {count(match?.cells.size ?? 0)} series ✕
+            </button>
+          )}
+          <Choice
+            label="Lens"
+            options={LENSES}
+            value={lens}
+            onChange={(value) => setSearch({ lens: value, ...(kind ? { kind } : {}) })}
+          />
+        </>
       }
       aside={
         <section aria-labelledby="look-here">
@@ -250,6 +274,12 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
                         left={col.start}
                         width={column}
                         current={current}
+                        faint={
+                          match !== null &&
+                          cell !== undefined &&
+                          isFinest(sheet, cell) &&
+                          !match.cells.has(cell)
+                        }
                         value={cell === undefined ? undefined : sheet[lens][cell]}
                         lens={lens}
                         spark={cell === undefined ? undefined : sheet.spark[cell]}
@@ -275,6 +305,13 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
       </div>
     </Page>
   );
+}
+
+/** Whether a cell is one series. */
+function isFinest(sheet: Sheet, cell: number): boolean {
+  const row = sheet.row[cell] ?? 0;
+  const column = sheet.column[cell] ?? 0;
+  return !hasChildren(sheet.rows, row) && !hasChildren(sheet.columns, column);
 }
 
 function Fold({ open, name, toggle }: { open: boolean; name: string; toggle: () => void }) {
@@ -362,6 +399,7 @@ const Cell = memo(function Cell({
   left,
   width,
   current,
+  faint,
   value,
   lens,
   spark,
@@ -374,6 +412,7 @@ const Cell = memo(function Cell({
   left: number;
   width: number;
   current: boolean;
+  faint: boolean;
   value: number | null | undefined;
   lens: Lens;
   spark: string | undefined;
@@ -405,6 +444,7 @@ const Cell = memo(function Cell({
         left,
         width,
         height: ROW,
+        opacity: faint ? 0.25 : 1,
         background: node === undefined ? undefined : shade ? `var(--lens-${shade})` : 'var(--color-base-200)',
       }}
     >

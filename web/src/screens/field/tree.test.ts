@@ -3,6 +3,7 @@ import {
   cellIndex,
   hasChildren,
   type Line,
+  ofKind,
   type Sheet,
   sparkPaths,
   tint,
@@ -25,6 +26,8 @@ const sheet: Sheet = {
   node: [0, 1, 2, 3],
   row: [0, 1, 0, 4],
   column: [0, 0, 1, 1],
+  kinds: ['seasonal, smooth', 'ended, lumpy'],
+  kind: [0, 0, 1, 1],
   gain: [10, -20, -40, null],
   wape: [10, 90, 50, null],
   rmsse: [0.5, 1.5, 1, null],
@@ -64,5 +67,16 @@ describe('the Field', () => {
     const paths = sparkPaths(encoded, 3, 30, 10);
     expect(paths.past).toBe('M0.0 10.0M20.0 0.0');
     expect(paths.ahead).toBe('M20.0 0.0L30.0 5.0');
+  });
+});
+
+describe('the Field of one kind of demand', () => {
+  it('keeps the finest cells of the kind and the rows that lead to them', () => {
+    const finest: Sheet = { ...sheet, row: [0, 2, 3, 4], column: [0, 1, 1, 1], kind: [0, 1, 0, 1] };
+    const found = ofKind(finest, 'lumpy');
+    expect([...found.cells]).toEqual([1]); // the cell of Pots is no finest row here
+    expect([...found.rows].sort()).toEqual([0, 1, 2]);
+    expect(ofKind(finest, 'seasonal').cells).toEqual(new Set([2]));
+    expect(ofKind(finest, 'new').rows.size).toBe(0);
   });
 });

@@ -34,6 +34,29 @@ export function cellIndex(sheet: Sheet): (row: number, column: number) => number
   return (row, column) => at.get(row * width + column);
 }
 
+export interface Match {
+  rows: ReadonlySet<number>;
+  cells: ReadonlySet<number>;
+}
+
+/** The finest cells of a kind of demand, and the rows that lead to them. */
+export function ofKind(sheet: Sheet, kind: string): Match {
+  const wanted = new Set(sheet.kinds.flatMap((words, k) => (words.split(', ').includes(kind) ? [k] : [])));
+  const finest = (lines: Line[]) => Math.max(...lines.map((line) => line.depth));
+  const down = finest(sheet.rows);
+  const across = finest(sheet.columns);
+  const rows = new Set<number>();
+  const cells = new Set<number>();
+  sheet.kind.forEach((k, i) => {
+    const row = sheet.row[i] ?? 0;
+    if (!wanted.has(k) || sheet.rows[row]?.depth !== down) return;
+    if (sheet.columns[sheet.column[i] ?? 0]?.depth !== across) return;
+    cells.add(i);
+    for (let at = row; at >= 0; at = sheet.rows[at]?.parent ?? -1) rows.add(at);
+  });
+  return { rows, cells };
+}
+
 export const LENSES: { value: Lens; label: string; unit: string; worse: string; better: string }[] = [
   {
     value: 'gain',

@@ -24,7 +24,8 @@ const HEIGHTS = [
 type Order = (typeof ORDERS)[number]['value'];
 type Height = (typeof HEIGHTS)[number]['value'];
 
-const LABELS = 190;
+const NAMES_WIDTH = 190;
+const NO_NAMES_WIDTH = 110;
 const AXIS = 22;
 
 export function CoverageScreen() {
@@ -117,7 +118,8 @@ function Picture({
     () => strips(cells, rows, nPeriods, lookup(palette)),
     [cells, rows, nPeriods, palette],
   );
-  const plot = { width: Math.max(1, size.width - LABELS), height: Math.max(1, size.height - AXIS) };
+  const labels = height === '14' ? NAMES_WIDTH : NO_NAMES_WIDTH;
+  const plot = { width: Math.max(1, size.width - labels), height: Math.max(1, size.height - AXIS) };
   const rowHeight = height === 'all' ? plot.height / Math.max(1, rows.length) : Number(height);
 
   useLayoutEffect(() => {
@@ -150,7 +152,7 @@ function Picture({
       const from = Math.max(first - k * STRIP, 0);
       const n = Math.min(last - k * STRIP, image.height) - from;
       const y = AXIS + (k * STRIP + from) * rowHeight - top;
-      context.drawImage(image, 0, from, nPeriods, n, LABELS, y, plot.width, n * rowHeight);
+      context.drawImage(image, 0, from, nPeriods, n, labels, y, plot.width, n * rowHeight);
     }
     context.fillStyle = colours.paper;
     context.fillRect(0, 0, size.width, AXIS);
@@ -159,7 +161,7 @@ function Picture({
     context.textBaseline = 'middle';
     let free = 0;
     data.periods.forEach((label, t) => {
-      const x = LABELS + (t * plot.width) / nPeriods;
+      const x = labels + (t * plot.width) / nPeriods;
       if (x < free || x > size.width - 60) return;
       context.fillText(label, x, AXIS / 2);
       free = x + 110;
@@ -170,7 +172,7 @@ function Picture({
           data.series[rows[row] ?? 0] ?? '',
           18,
           AXIS + (row + 0.5) * rowHeight - top,
-          LABELS - 26,
+          labels - 26,
         );
       }
     } else {
@@ -178,7 +180,20 @@ function Picture({
       context.fillText(`by ${order}`, 18, AXIS + 26);
     }
     surface.dataset.painted = 'yes';
-  }, [images, size, height, rowHeight, rows, order, colours, data, nPeriods, plot.width, plot.height]);
+  }, [
+    images,
+    size,
+    height,
+    rowHeight,
+    rows,
+    order,
+    colours,
+    data,
+    nPeriods,
+    labels,
+    plot.width,
+    plot.height,
+  ]);
 
   useEffect(() => {
     paint();
@@ -201,7 +216,7 @@ function Picture({
     const frame = element.getBoundingClientRect();
     const top = height === 'all' ? 0 : element.scrollTop;
     const row = Math.floor((event.clientY - frame.top - AXIS + top) / rowHeight);
-    const period = Math.floor(((event.clientX - frame.left - LABELS) / plot.width) * nPeriods);
+    const period = Math.floor(((event.clientX - frame.left - labels) / plot.width) * nPeriods);
     if (row < 0 || row >= rows.length || period < 0 || period >= nPeriods) return null;
     return { row, period };
   };

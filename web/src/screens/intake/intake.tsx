@@ -31,6 +31,9 @@ export function Intake() {
 
 type Way = 'file' | 'paste';
 
+/** Letters of pasted cells that are shown; all of them are read. */
+const MOST_SHOWN = 4000;
+
 function HandIn({ first, current }: { first: boolean; current: Schema['Portfolio'] | undefined }) {
   const navigate = useNavigate();
   const [way, setWay] = useState<Way>('file');
@@ -81,10 +84,26 @@ function HandIn({ first, current }: { first: boolean; current: Schema['Portfolio
           </label>
         ) : (
           <label className="w-full">
-            <span className="block pb-1">Cells, pasted with their header row</span>
+            <span className="block pb-1">
+              Cells, pasted with their header row
+              {cells && (
+                <span className="text-second">
+                  {' '}
+                  ({count(cells.trim().split('\n').length - 1)} rows below it)
+                </span>
+              )}
+            </span>
             <textarea
-              className="textarea h-[130px] w-full font-mono text-[12px]"
-              value={cells}
+              className="textarea h-[130px] w-full [field-sizing:fixed] font-mono text-[12px]"
+              wrap="off"
+              spellCheck={false}
+              value={cells.length > MOST_SHOWN ? `${cells.slice(0, MOST_SHOWN)} …` : cells}
+              readOnly={cells.length > MOST_SHOWN}
+              onPaste={(event) => {
+                // taken as a whole: an editor would lay out a hundred thousand cells one by one
+                event.preventDefault();
+                setCells(event.clipboardData.getData('text/plain'));
+              }}
               onChange={(event) => setCells(event.target.value)}
             />
           </label>
