@@ -223,3 +223,30 @@ def test_rows_left_out_can_be_had_with_their_reason(client: APIClient) -> None:
     ]
     preview = client.post(f"/api/uploads/{upload['id']}/preview/", {}, format="json").json()["understood"]
     assert preview["first_rows"]["rows"][2] == ["4", "A", "", "left out"]
+
+
+def test_plans_are_checked_kept_and_handed_to_studies(client: APIClient, garden: int) -> None:
+    url = f"/api/portfolios/{garden}/plans/"
+    ahead = label(FIRST_WEEK + N_WEEKS + 1, "W")
+    arrival = {"kind": "arrival", "keys": {"product": "P9", "store": "S0"}, "start": ahead}
+    wrong = client.post(url, {**arrival, "low": 9, "high": 3}, format="json")
+    assert wrong.status_code == 400 and "below the lower end" in wrong.json()["errors"]["high"][0]
+    unknown = client.post(url, {**arrival, "like": {"product": "P7", "store": "S0"}}, format="json")
+    assert unknown.status_code == 400 and "There is no series P7" in unknown.json()["errors"]["like"][0]
+    like = {"product": "P1", "store": "S0"}
+    assert client.post(url, {**arrival, "like": like, "share": 0.5}, format="json").status_code == 201
+    chain = client.post(url, {"kind": "succession", "key": "product", "old": "P5", "new": "P6"}, format="json").json()
+    assert chain["words"] == "product P6 continues all of P5"
+    made = client.post(f"/api/portfolios/{garden}/studies/", {"recipe": RECIPE}, format="json").json()
+    study = Study.objects.get(pk=made["id"])
+    services.carry_out(study.run)
+    new = Node.objects.get(study=study, name="P9 × S0")
+    shown = client.get(f"/api/studies/{study.pk}/nodes/{new.position}/").json()
+    assert shown["plan"].startswith("like P1 × S0 at 50 %") and shown["forecast"][0] == 0 < shown["forecast"][1]
+    assert Node.objects.filter(study=study, name="P6 × S0").exists()
+    assert not Node.objects.filter(study=study, name__startswith="Plant 5 × S0").exists()
+    # reversible: without the plan the next study sees the codes as they are, and this one keeps what it saw
+    assert client.delete(f"/api/plans/{chain['id']}/").status_code == 204
+    again = client.post(f"/api/studies/{study.pk}/again/").json()
+    assert [plan.kind for plan in Study.objects.get(pk=again["id"]).recipe.plans] == ["arrival"]
+    assert [plan.kind for plan in study.recipe.plans] == ["arrival", "succession"]

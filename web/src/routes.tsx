@@ -27,6 +27,7 @@ const Corrections = lazy(() =>
 );
 const Ledger = lazy(() => import('./screens/corrections/ledger').then((m) => ({ default: m.Ledger })));
 const Kinds = lazy(() => import('./screens/kinds/kinds').then((m) => ({ default: m.KindsScreen })));
+const Plans = lazy(() => import('./screens/plans/plans').then((m) => ({ default: m.PlansScreen })));
 const Append = lazy(() => import('./screens/intake/append').then((m) => ({ default: m.Append })));
 
 const later = (screen: React.ReactNode) => (
@@ -50,6 +51,7 @@ export const router = createBrowserRouter([
       { path: 'p/:portfolio/intake/corrections', element: later(<Corrections />) },
       { path: 'p/:portfolio/intake/ledger', element: later(<Ledger />) },
       { path: 'p/:portfolio/intake/kinds', element: later(<Kinds />) },
+      { path: 'p/:portfolio/intake/plans', element: later(<Plans />) },
       { path: 'p/:portfolio/append/:upload', element: later(<Append />) },
       { path: 'p/:portfolio/study', element: <StudyScreen /> },
       { path: 'p/:portfolio/s/:study/field', element: <Field /> },

@@ -17,6 +17,14 @@ class RecipeError(TansyError):
     """A recipe lacks something, holds something unknown, or asks for what the data cannot give."""
 
 
+class PlanError(TansyError):
+    """A plan cannot be right. field: where it stands."""
+
+    def __init__(self, field: str, sentence: str) -> None:
+        super().__init__(sentence)
+        self.field = field
+
+
 class StructureError(TansyError):
     """Nodes do not add up: a missing parent, a cycle, or contradicting attributes."""
 

@@ -6,9 +6,14 @@ export type Schema = components['schemas'];
 
 export class ApiError extends Error {
   readonly status: number;
-  constructor(status: number, message: string) {
+  /** What is wrong, per field. */
+  readonly errors: Record<string, string>;
+  constructor(status: number, message: string, errors: Record<string, unknown> = {}) {
     super(message);
     this.status = status;
+    this.errors = Object.fromEntries(
+      Object.entries(errors).map(([field, found]) => [field, String([found].flat()[0])]),
+    );
   }
 }
 
@@ -25,13 +30,15 @@ const safe: Middleware = {
   async onResponse({ response }) {
     if (response.ok) return response;
     let sentence = `The server answered ${response.status}.`;
+    let errors: Record<string, unknown> = {};
     try {
       const problem = await response.clone().json();
       if (typeof problem.detail === 'string') sentence = problem.detail;
+      if (typeof problem.errors === 'object' && problem.errors) errors = problem.errors;
     } catch {
       // not a problem document: the sentence above stands
     }
-    throw new ApiError(response.status, sentence);
+    throw new ApiError(response.status, sentence, errors);
   },
 };
 

@@ -115,6 +115,12 @@ export const search = (portfolio: number) =>
       null,
   });
 
+export const plans = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['plans', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/plans/', { params: { path: { id: portfolio } } })),
+  });
+
 export interface LedgerAsk {
   state: 'standing' | 'reverted' | 'all';
   key?: string;

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{id}/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Drop a plan. Studies that have seen it keep it in their recipe. */
+        delete: operations["plans_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/portfolios/": {
         parameters: {
             query?: never;
@@ -184,6 +201,24 @@ export interface paths {
         get: operations["portfolios_overview_retrieve"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/plans/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All plans of a portfolio, the newest first. */
+        get: operations["portfolios_plans_list"];
+        put?: never;
+        /** @description Keep a plan, if it fits the history and the other plans; else the field at fault is named. */
+        post: operations["portfolios_plans_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -893,6 +928,14 @@ export interface components {
             /** Format: double */
             share: number | null;
         };
+        KeptPlan: {
+            id: number;
+            kind: string;
+            words: string;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+        };
         Key: {
             name: string;
             count: number;
@@ -935,6 +978,14 @@ export interface components {
             /** Format: double */
             volume: number | null;
         };
+        /**
+         * @description * `succession` - succession
+         *     * `arrival` - arrival
+         *     * `lifetime` - lifetime
+         *     * `event` - event
+         * @enum {string}
+         */
+        KindEnum: "succession" | "arrival" | "lifetime" | "event";
         KindGroup: {
             kind: string;
             count: number;
@@ -1070,6 +1121,8 @@ export interface components {
             bands: components["schemas"]["Band"][];
             method: string | null;
             was_tested: boolean;
+            /** @description The plan that the forecast comes from; else empty. */
+            plan: string;
             kind: components["schemas"]["Kind"];
             parameters: components["schemas"]["Parameter"][];
             scores: components["schemas"]["Score"][];
@@ -1123,6 +1176,33 @@ export interface components {
             name: string;
             /** Format: double */
             value: number;
+        };
+        /** @description Which fields a plan has depends on its kind; see `docs/recipe.md`. */
+        PlanRequest: {
+            kind: components["schemas"]["KindEnum"];
+            key?: string;
+            old?: string;
+            new?: string;
+            /** Format: double */
+            share?: number;
+            keys?: {
+                [key: string]: string;
+            };
+            like?: {
+                [key: string]: string;
+            };
+            start?: string;
+            /** Format: double */
+            low?: number | null;
+            /** Format: double */
+            high?: number | null;
+            where?: {
+                [key: string]: string;
+            };
+            first?: string | null;
+            last?: string | null;
+            name?: string;
+            periods?: string[];
         };
         Portfolio: {
             readonly id: number;
@@ -1488,6 +1568,26 @@ export interface operations {
             };
         };
     };
+    plans_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     portfolios_list: {
         parameters: {
             query?: never;
@@ -1752,6 +1852,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Overview"];
+                };
+            };
+        };
+    };
+    portfolios_plans_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPlan"][];
+                };
+            };
+        };
+    };
+    portfolios_plans_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["PlanRequest"];
+                "multipart/form-data": components["schemas"]["PlanRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPlan"];
                 };
             };
         };

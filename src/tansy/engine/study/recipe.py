@@ -16,6 +16,7 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.panel import Panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
+from tansy.engine.structure.plans import Plan, read_plan
 from tansy.engine.timeline import Timeline
 
 _LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3}
@@ -43,6 +44,7 @@ class Recipe:
     the backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
     levels: of the bands, in percent. ended_after: a series without a sale for so many periods is forecast as zero;
     0 switches this off. cleaning: rules for suspicious values; they change nothing unless they say above which score.
+    plans: what is known beyond history, see `structure.plans`.
     """
 
     name: str
@@ -56,6 +58,7 @@ class Recipe:
     levels: tuple[float, ...] = (80.0, 95.0)
     ended_after: int = 0
     cleaning: Rules | None = None
+    plans: tuple[Plan, ...] = ()
     data: ReadOptions | None = field(default=None, compare=False)
 
     def __post_init__(self) -> None:
@@ -82,6 +85,8 @@ class Recipe:
         if self.data is not None:
             document["data"] = {k: v for k, v in asdict(self.data).items() if v not in (None, [], ())}
         document["structure"] = self.structure
+        if self.plans:
+            document["plans"] = [_entries(plan) for plan in self.plans]
         if self.cleaning is not None:
             document["cleaning"] = self.cleaning.to_mapping()
         document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
@@ -91,10 +96,15 @@ class Recipe:
         return tomli_w.dumps(document)
 
 
+def _entries(plan: Plan) -> dict[str, Any]:
+    return {name: value for name, value in asdict(plan).items() if value not in (None, {}, ())}
+
+
 _SECTIONS = {
     "structure": None,
     "data": None,
     "cleaning": None,
+    "plans": None,
     "methods": {"candidates", "ended_after"},
     "backtest": {"origins", "step", "leads"},
     "reconciliation": {"method", "nonnegative"},
@@ -133,6 +143,7 @@ def read_recipe(text: str) -> Recipe:
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (80.0, 95.0))),
             ended_after=document["methods"].get("ended_after", 0),
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
+            plans=tuple(read_plan(entries) for entries in document.get("plans", ())),
             data=ReadOptions.from_mapping(document["data"]) if "data" in document else None,
         )
     except KeyError as error:

@@ -17,6 +17,7 @@ from importlib.metadata import version
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import ndtri
 
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
@@ -30,6 +31,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.reconcile.projection import reconcile
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
+from tansy.engine.structure.plans import IN_80_PERCENT, Planned, with_plans
 from tansy.engine.study import accuracy
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.store import ChunkStore
@@ -55,7 +57,7 @@ class Study:
     chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
     base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
-    kinds: what the demand of each node is like.
+    kinds: what the demand of each node is like. notes: node -> the plan that its forecast comes from.
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     hits: [nodes, Q / 2], share of actuals inside each band of the backtest, narrowest band last.
@@ -81,6 +83,7 @@ class Study:
     tested: Floats
     tested_quantiles: Floats
     kinds: Kinds
+    notes: dict[int, str]
     parameters: Floats
     parameter_names: tuple[tuple[str, ...], ...]
     sigma: Floats
@@ -145,12 +148,16 @@ def run_study(
     timeline = panel.timeline
     seen_at = origins(timeline.n_periods, recipe.origins, recipe.step, recipe.leads)
     forms = candidate_forms(recipe)
-    with step("structure"):
-        structure = group(panel, recipe.structure)
     with step("correct"):
         changes = (corrections or Corrections.none()).and_then(by_rules(panel, recipe.cleaning, recipe.structure))
-        received = aggregate_history(structure, changes.judged(panel).values)
-        panel = changes.corrected(panel)
+        planned = with_plans(changes.corrected(panel), recipe.plans)
+        judged_values = with_plans(changes.judged(panel), recipe.plans).panel.values
+        panel = planned.panel
+        by_hand = {int(planned.position[i]): kind for i, kind in (kinds_by_hand or {}).items()}
+        by_hand.pop(-1, None)
+    with step("structure"):
+        structure = group(panel, recipe.structure)
+        received = aggregate_history(structure, judged_values)
         history = aggregate_history(structure, panel.values) if len(changes) else received
     with step("fit and backtest"):
         fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, store, say, stop_if_asked, workers)
@@ -159,8 +166,9 @@ def run_study(
         scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
         squares = scaled_squares(actuals[:, None] - fits.tested, scale)
         choice = choose(squares, ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0]))
-        zero_now, zero_at = _zero_by_decision(panel, choice, seen_at, structure, recipe, kinds_by_hand or {})
+        zero_now, zero_at = _zero_by_decision(planned, choice, seen_at, structure, recipe, by_hand)
         base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
+        _plan_arrivals(planned, structure, base, sigma_now, zero_now)
         sigma_now = _sigma_of_short(sigma_now, _pick(fits.criteria[..., 1], choice.final), base)
         forecast = _reconciled(structure, base, recipe.reconciliation, sigma_now, recipe.nonnegative, zero_now)
         tested_base, sigma_at = (
@@ -196,6 +204,7 @@ def run_study(
         quantiles = np.maximum(forecast[:, None] + bands.now, floor)
         tested_quantiles = np.maximum(tested[:, :, None] + bands.at_origin, floor)
         finest = slice(structure.n_aggregates, None)
+        _plan_bands(planned, structure, forecast, quantiles, p)
         quantiles[finest] = np.where(zero_now[:, None], 0.0, quantiles[finest])
         for o, held in enumerate(zero_at):
             tested_quantiles[finest, o] = np.where(held[:, None], 0.0, tested_quantiles[finest, o])
@@ -215,6 +224,7 @@ def run_study(
         tables = accuracy.tabulate(judged, structure, p)
     chosen = choice.final.copy()
     chosen[finest][zero_now.all(axis=1)] = -1
+    notes = {structure.n_aggregates + i: plan.words() for i, plan, _ in planned.arrivals}
     return Study(
         structure=structure,
         timeline=timeline,
@@ -233,8 +243,9 @@ def run_study(
         quantiles=quantiles,
         tested=np.where(could_forecast[:, :, None], tested, np.nan),
         tested_quantiles=tested_quantiles,
+        notes=notes,
         kinds=find_kinds(history, timeline, recipe.ended_after).moved(
-            {structure.n_aggregates + i: kind for i, kind in (kinds_by_hand or {}).items()}
+            {structure.n_aggregates + i: kind for i, kind in by_hand.items()}
         ),
         parameters=_pick(fits.parameters, choice.final),
         parameter_names=fits.parameter_names,
@@ -312,25 +323,67 @@ def _pick_at(values: Floats, choice: Integers) -> Floats:
 
 
 def _zero_by_decision(
-    panel: Panel,
+    planned: Planned,
     choice: Choice,
     seen_at: list[int],
     structure: Structure,
     recipe: Recipe,
     by_hand: dict[int, str],
 ) -> tuple[NDArray[np.bool_], list[NDArray[np.bool_]]]:
-    """Finest nodes and leads that are forecast as zero, [finest, H], now and at each origin: not on sale yet, ended, or
-    out of the season of what is sold in season only."""
-    finest = slice(structure.n_aggregates, None)
+    """Finest nodes and leads that are forecast as zero, [finest, H], now and at each origin: not on sale yet, ended,
+    out of the season of what is sold in season only, or closed by a plan."""
+    panel, finest = planned.panel, slice(structure.n_aggregates, None)
+    comes = np.zeros(panel.n_series, dtype=bool)
+    comes[[i for i, _, _ in planned.arrivals]] = True
 
     def zero(n_seen: int, chosen: Integers, moved: dict[int, str]) -> NDArray[np.bool_]:
         seen = panel.timeline.until(n_seen)
         kinds = find_kinds(panel.values[:, :n_seen], seen, recipe.ended_after, recipe.leads).moved(moved)
-        never = (chosen[finest] < 0) | kinds.ended
-        return np.asarray(never[:, None] | (kinds.in_season_only[:, None] & ~kinds.in_season))
+        never = ((chosen[finest] < 0) & ~comes) | kinds.ended
+        shut = planned.closed(recipe.plans, seen.last + 1, recipe.leads)
+        return np.asarray(never[:, None] | shut | (kinds.in_season_only[:, None] & ~kinds.in_season))
 
     now = zero(panel.timeline.n_periods, choice.final, by_hand)
     return now, [zero(n, choice.at_origin[:, o], {}) for o, n in enumerate(seen_at)]
+
+
+def _plan_arrivals(
+    planned: Planned, structure: Structure, base: Floats, sigma: Floats, zero: NDArray[np.bool_]
+) -> None:
+    """Forecasts of series without a past, from their plans; in place. No total has seen them, so what they bring is
+    added to every total above them."""
+    if not planned.arrivals:
+        return
+    brought = np.zeros((structure.n_series, base.shape[1]))
+    doubt = np.zeros((structure.n_series, 1))
+    for i, plan, like in planned.arrivals:
+        node = structure.n_aggregates + i
+        if like >= 0:
+            base[node] = plan.share * np.nan_to_num(base[structure.n_aggregates + like])
+            sigma[node] = plan.share * np.nan_to_num(sigma[structure.n_aggregates + like])
+        elif plan.low is not None and plan.high is not None:
+            base[node] = 0.5 * (plan.low + plan.high)
+            sigma[node] = max((plan.high - plan.low) / (2.0 * IN_80_PERCENT), 1e-6)
+        brought[i] = np.where(zero[i], 0.0, base[node])
+        doubt[i] = sigma[node] ** 2
+    totals = slice(0, structure.n_aggregates)
+    base[totals] = np.nan_to_num(base[totals]) + structure.summation.sum_up(brought)[totals]
+    sigma[totals] = np.sqrt(np.nan_to_num(sigma[totals]) ** 2 + structure.summation.sum_up(doubt)[totals, 0])
+
+
+def _plan_bands(planned: Planned, structure: Structure, forecast: Floats, quantiles: Floats, p: Floats) -> None:
+    """Bands of series without a past: those of the series they are like, at the share, or the normal ones of which the
+    range given is the 80 % band; in place. None of them lies below zero."""
+    for i, plan, like in planned.arrivals:
+        node = structure.n_aggregates + i
+        if like >= 0:
+            other = structure.n_aggregates + like
+            width = plan.share * (quantiles[other] - forecast[other])
+        else:
+            assert plan.low is not None and plan.high is not None
+            spread = (plan.high - plan.low) / (2.0 * IN_80_PERCENT)
+            width = np.repeat(ndtri(p)[:, None] * spread, forecast.shape[1], axis=1)
+        quantiles[node] = np.maximum(forecast[node] + width, 0.0)
 
 
 def _sigma_of_short(sigma: Floats, n_used: Floats, base: Floats) -> Floats:

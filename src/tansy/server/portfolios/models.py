@@ -217,3 +217,15 @@ class MovedSeries(models.Model):
 
     def __str__(self) -> str:
         return f"{self.key}: {self.kind}"
+
+
+class Plan(models.Model):
+    """What planners know that history does not say; `engine.structure.plans` says what there is."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="plans")
+    entries = models.JSONField()
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return str(self.entries.get("kind"))

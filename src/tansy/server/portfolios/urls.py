@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.portfolios import api, cleaning_api
+from tansy.server.portfolios import api, cleaning_api, plans
 
 urlpatterns = [
     path("uploads/", api.UploadsView.as_view()),
@@ -22,5 +22,7 @@ urlpatterns = [
     path("portfolios/<int:pk>/corrections/file/", cleaning_api.LedgerFileView.as_view()),
     path("portfolios/<int:pk>/corrections/revert/", cleaning_api.RevertView.as_view()),
     path("portfolios/<int:pk>/corrections/mark/", cleaning_api.MarkView.as_view()),
+    path("portfolios/<int:pk>/plans/", plans.PlansView.as_view()),
+    path("plans/<int:pk>/", plans.PlanView.as_view()),
     path("portfolios/<int:pk>/kinds/", cleaning_api.KindsView.as_view()),
 ]

@@ -174,6 +174,7 @@ class NodeSerializer(serializers.Serializer):
     bands = BandSerializer(many=True)
     method = serializers.CharField(allow_null=True)
     was_tested = serializers.BooleanField()
+    plan = serializers.CharField(help_text="The plan that the forecast comes from; else empty.")
     kind = KindSerializer()
     parameters = ParameterSerializer(many=True)
     scores = ScoreSerializer(many=True)
@@ -407,6 +408,7 @@ class NodeView(APIView):
                 "bands": _bands(unpack(node.quantiles, 2 * len(levels), h), levels),
                 "method": methods[node.chosen] if node.chosen >= 0 else None,
                 "was_tested": node.was_tested,
+                "plan": node.plan,
                 "kind": {"words": node.kind, **node.kind_figures},
                 "parameters": parameters,
                 "scores": [_score(name, scores[j]) for j, name in enumerate(methods)],

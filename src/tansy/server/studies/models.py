@@ -146,6 +146,7 @@ class Node(models.Model):
     chosen = models.SmallIntegerField(help_text="Position of the method, -1 where the node is zero by decision.")
     was_tested = models.BooleanField()
     kind = models.CharField(max_length=60)
+    plan = models.CharField(max_length=300, blank=True, help_text="The plan that the forecast comes from.")
     kind_figures = models.JSONField()
     wape = models.FloatField(null=True)
     rmsse = models.FloatField(null=True)

@@ -28,6 +28,7 @@ from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.overview import moved_by_hand
+from tansy.server.portfolios.plans import plans_of
 from tansy.server.portfolios.services import data_section
 from tansy.server.studies.models import Node, Result, Run, Study, pack
 
@@ -45,7 +46,9 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
     load = portfolio.load
     if recipe is None:
         recipe = default_recipe(load.panel(), load.levels)
-    recipe = replace(recipe, name=name or recipe.name, data=data_section(load))
+    recipe = replace(
+        recipe, name=name or recipe.name, data=data_section(load), plans=recipe.plans or plans_of(portfolio)
+    )
     corrections = ledger.pack(ledger.standing(load))
     by_hand = moved_by_hand(load)
     candidate_forms(recipe)
@@ -58,11 +61,24 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
     return study
 
 
+def _nothing_new(study: Study) -> bool:
+    """Whether corrections, kinds by hand and plans are those that the study has seen."""
+    by_hand = {str(i): kind for i, kind in moved_by_hand(study.load).items()}
+    return (
+        ledger.pack(ledger.standing(study.load)) == study.corrections
+        and by_hand == study.kinds_by_hand
+        and plans_of(study.portfolio) == study.recipe.plans
+    )
+
+
 def again(study: Study, user: Any) -> Study:
     """The same recipe on the newest history, from its new origin."""
-    if study.load_id == study.portfolio.load.pk and ledger.pack(ledger.standing(study.load)) == study.corrections:
-        raise Conflict("History and corrections are those that this study has seen; there is nothing new to run it on.")
-    return make(study.portfolio, user, study.recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
+    if study.load_id == study.portfolio.load.pk and _nothing_new(study):
+        raise Conflict(
+            "History, corrections and plans are those that this study has seen; there is nothing new to run it on."
+        )
+    recipe = replace(study.recipe, plans=())  # those of today
+    return make(study.portfolio, user, recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
 
 
 def enqueue(study: Study) -> Run:
@@ -180,6 +196,7 @@ def save(study: Study, found: Findings) -> None:
                 chosen=int(found.chosen[i]),
                 was_tested=bool(found.was_tested[i]),
                 kind=found.kinds.words(i),
+                plan=found.notes.get(i, ""),
                 kind_figures={name: number(getattr(found.kinds, name)[i]) for name in KIND_FIGURES},
                 wape=number(scores[i, 1]),
                 rmsse=number(scores[i, 2]),

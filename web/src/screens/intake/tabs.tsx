@@ -8,6 +8,7 @@ const PAGES = [
   { to: '/corrections', label: 'Corrections' },
   { to: '/ledger', label: 'Ledger' },
   { to: '/kinds', label: 'Kinds' },
+  { to: '/plans', label: 'Plans' },
 ];
 
 export function IntakeTabs({ portfolio }: { portfolio: number }) {

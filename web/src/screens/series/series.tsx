@@ -339,6 +339,7 @@ function Why({ node }: { node: Node }) {
 }
 
 function reason(node: Node, own: Schema['Score'] | undefined): string {
+  if (node.plan) return `A series without a past, ${node.plan}.`;
   if (node.method === null) return 'No sale for more than a season: forecast as zero.';
   const tried = node.scores.filter((one) => one.rmsse !== null).length;
   if (!node.was_tested || !own || own.rmsse === null) {

@@ -1,0 +1,325 @@
+"""What planners know that history does not say: products to come, products to go, codes that follow others, events.
+
+Plans stand in the recipe, so a study is still a function of data and recipe alone. History is never changed by them: a
+panel with plans is made from it for each run.
+"""
+
+from __future__ import annotations
+
+from dataclasses import MISSING, dataclass, field, fields, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.errors import PlanError
+from tansy.engine.panel import Panel
+from tansy.engine.timeline import NOUN, form_of, label, ordinal, read_date
+
+Floats = NDArray[np.float64]
+Booleans = NDArray[np.bool_]
+
+_EXAMPLE = 2960  # a week to show how periods are written
+
+IN_80_PERCENT = 1.2815515655446004
+"""Standard deviations from the middle to the end of a normal's 80 % interval."""
+
+
+@dataclass(frozen=True)
+class Succession:
+    """A new code continues an old one: `share` of what the old one sold counts as the new one's, in every period."""
+
+    key: str
+    old: str
+    new: str
+    share: float = 1.0
+    kind: str = "succession"
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """A series without a past, from `start` on: like another one, at a share of it, or in a range of volume per period
+    in which somebody who knows expects four of five periods to lie."""
+
+    keys: dict[str, str]
+    start: str
+    like: dict[str, str] = field(default_factory=dict)
+    share: float = 1.0
+    low: float | None = None
+    high: float | None = None
+    kind: str = "arrival"
+
+    def words(self) -> str:
+        if self.like:
+            return f"like {' × '.join(self.like.values())} at {100 * self.share:g} %, from {self.start}"
+        return f"expected between {self.low:g} and {self.high:g}, from {self.start}"
+
+
+@dataclass(frozen=True)
+class Lifetime:
+    """Series with these keys or attributes sell nothing before `first` and after `last`."""
+
+    where: dict[str, str]
+    first: str | None = None
+    last: str | None = None
+    kind: str = "lifetime"
+
+
+@dataclass(frozen=True)
+class Event:
+    """A named event and the periods that it touches."""
+
+    name: str
+    periods: tuple[str, ...]
+    kind: str = "event"
+
+
+Plan = Succession | Arrival | Lifetime | Event
+_KINDS: dict[str, Any] = {
+    "succession": Succession, "arrival": Arrival, "lifetime": Lifetime, "event": Event,
+}  # fmt: skip
+
+
+def read_plan(entries: dict[str, Any]) -> Plan:
+    """A plan from the recipe or the screen. Raises PlanError that names the field at fault."""
+    kind = _KINDS.get(entries.get("kind", ""))
+    if kind is None:
+        raise PlanError("kind", f"A plan is a {', '.join(_KINDS)}, not {entries.get('kind')!r}.")
+    known = {one.name for one in fields(kind)}
+    unknown = set(entries) - known
+    if unknown:
+        raise PlanError(min(unknown), f"A plan of kind {entries['kind']} has no field {min(unknown)!r}.")
+    given: dict[str, Any] = {name: tuple(v) if name == "periods" else v for name, v in entries.items() if v is not None}
+    try:
+        plan: Plan = kind(**given)
+    except TypeError:
+        needed = [one.name for one in fields(kind) if one.default is MISSING and one.default_factory is MISSING]
+        raise PlanError(next(name for name in needed if name not in given), "This is needed.") from None
+    _check(plan)
+    return plan
+
+
+def _check(plan: Plan) -> None:
+    if isinstance(plan, Succession | Arrival):
+        _number("share", plan.share)
+        if not 0 < plan.share <= (1 if isinstance(plan, Succession) else 100):
+            raise PlanError("share", "A share is above 0 and, of a succession, at most 1.")
+    if isinstance(plan, Succession) and plan.old == plan.new:
+        raise PlanError("new", "The new code is the old one.")
+    if isinstance(plan, Arrival):
+        period_number("start", plan.start)
+        if bool(plan.like) == (plan.low is not None or plan.high is not None):
+            raise PlanError("like", "Give either a series that it is like, or the range of volume to expect.")
+        if not plan.like:
+            for name in ("low", "high"):
+                _number(name, getattr(plan, name))
+            assert plan.low is not None and plan.high is not None
+            if plan.low < 0:
+                raise PlanError("low", "Volume cannot be below zero.")
+            if plan.high < plan.low:
+                raise PlanError("high", f"The upper end, {plan.high:g}, is below the lower end, {plan.low:g}.")
+    if isinstance(plan, Lifetime):
+        if not plan.where:
+            raise PlanError("where", "Say which series: a product, a store, or a group of them.")
+        if plan.first is None and plan.last is None:
+            raise PlanError("last", "Give the first period, the last one, or both.")
+        ends = [period_number(name, text) for name, text in (("first", plan.first), ("last", plan.last)) if text]
+        if len(ends) == 2 and ends[0] > ends[1]:
+            raise PlanError("last", f"It ends in {plan.last}, before it begins in {plan.first}.")
+    if isinstance(plan, Event):
+        if not plan.name.strip():
+            raise PlanError("name", "Name the event.")
+        if not plan.periods:
+            raise PlanError("periods", "Give the periods that it touches.")
+        for text in plan.periods:
+            period_number("periods", text)
+
+
+def _number(name: str, value: Any) -> None:
+    if isinstance(value, bool) or not isinstance(value, int | float) or not np.isfinite(value):
+        raise PlanError(name, "Give a number.")
+
+
+def period_number(name: str, text: str, frequency: str | None = None) -> int:
+    """Number of the period that `text` names; with a frequency, at that frequency. Raises PlanError at field `name`."""
+    form = form_of(text)
+    day = read_date(text, form) if form else None
+    if form is None or day is None:
+        raise PlanError(name, f"{text!r} is no period such as {label(_EXAMPLE, 'W')} or {label(_EXAMPLE * 7, 'D')}.")
+    return ordinal(day, frequency or {"week": "W", "month": "M", "quarter": "Q", "year": "Y"}.get(form, "D"))
+
+
+@dataclass(frozen=True)
+class Planned:
+    """A panel with plans. position: of every series of the panel as it was, -1 where it went into another. arrivals:
+    per new series, its position, the plan, and the position of the series it is like (-1 for none)."""
+
+    panel: Panel
+    position: NDArray[np.int64]
+    arrivals: list[tuple[int, Arrival, int]]
+
+    def closed(self, plans: tuple[Plan, ...], first: int, n: int) -> Booleans:
+        """Where plans say that nothing is sold, [series, n] from the period numbered `first` on."""
+        panel, frequency = self.panel, self.panel.timeline.frequency
+        shut = np.zeros((panel.n_series, n), dtype=bool)
+        t = np.arange(first, first + n)
+        for plan in plans:
+            if isinstance(plan, Lifetime):
+                out = np.zeros(n, dtype=bool)
+                if plan.first:
+                    out |= t < period_number("first", plan.first, frequency)
+                if plan.last:
+                    out |= t > period_number("last", plan.last, frequency)
+                shut |= _where(panel, plan.where)[:, None] & out
+        for i, arrival, _ in self.arrivals:
+            shut[i] |= t < period_number("start", arrival.start, frequency)
+        return shut
+
+
+def _where(panel: Panel, where: dict[str, str]) -> Booleans:
+    chosen = np.ones(panel.n_series, dtype=bool)
+    for name, value in where.items():
+        column = panel.column(name)
+        if column is None:
+            raise PlanError("where", f"There is no key or attribute {name!r}.")
+        chosen &= np.array([text == value for text in column], dtype=bool)
+    return chosen
+
+
+def with_plans(panel: Panel, plans: tuple[Plan, ...]) -> Planned:
+    """The panel that methods see: events as drivers, codes chained, arrivals added.
+
+    Raises PlanError where a plan names a key or series that is not there.
+    """
+    before = _keys(panel)
+    for plan in plans:
+        if isinstance(plan, Succession):
+            panel = _chained(panel, plan)
+    found: list[tuple[tuple[str, ...], Arrival]] = []
+    for plan in plans:
+        if isinstance(plan, Arrival):
+            panel, key = _with_arrival(panel, plan)
+            found.append((key, plan))
+    panel = _with_events(panel, [plan for plan in plans if isinstance(plan, Event)])
+    place = {key: i for i, key in enumerate(_keys(panel))}
+    arrivals = []
+    for key, plan in found:
+        like = tuple(plan.like.get(name, "") for name in panel.key_names) if plan.like else None
+        if like is not None and like not in place:
+            raise PlanError("like", f"There is no series {' × '.join(like)}.")
+        arrivals.append((place[key], plan, place[like] if like is not None else -1))
+    return Planned(panel, np.array([place.get(key, -1) for key in before], dtype=np.int64), arrivals)
+
+
+def _keys(panel: Panel) -> list[tuple[str, ...]]:
+    return list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
+
+
+def _chained(panel: Panel, plan: Succession) -> Panel:
+    """Move the share of every old series to its successor; no volume is lost or made."""
+    if plan.key not in panel.key_names:
+        raise PlanError("key", f"The key is one of {', '.join(panel.key_names)}, not {plan.key!r}.")
+    d = panel.key_names.index(plan.key)
+    keys = _keys(panel)
+    if all(key[d] != plan.old for key in keys):
+        raise PlanError("old", f"No series has the {plan.key} {plan.old!r}.")
+    place = {key: i for i, key in enumerate(keys)}
+    values = panel.values.copy()
+    drivers = dict(panel.drivers)
+    for i, key in [(i, key) for i, key in enumerate(keys) if key[d] == plan.old]:
+        successor = (*key[:d], plan.new, *key[d + 1 :])
+        if successor not in place:
+            place[successor] = len(keys)
+            keys.append(successor)
+            values = np.concatenate([values, np.full((1, values.shape[1]), np.nan)])
+            drivers = {name: np.concatenate([one, one[i : i + 1]]) for name, one in drivers.items()}
+        j = place[successor]
+        moved = plan.share * values[i]
+        both = np.isnan(values[j]) & np.isnan(moved)
+        values[j] = np.where(both, np.nan, np.nan_to_num(values[j]) + np.nan_to_num(moved))
+        values[i] = values[i] * (1.0 - plan.share) if plan.share < 1 else np.nan
+    kept = ~(np.isnan(values).all(axis=1) & np.array([key[d] == plan.old for key in keys]))
+    return _ordered(panel, [key for key, k in zip(keys, kept.tolist(), strict=True) if k], values[kept],
+                    {name: one[kept] for name, one in drivers.items()}, {plan.key: {plan.new: plan.old}})  # fmt: skip
+
+
+def _with_arrival(panel: Panel, plan: Arrival) -> tuple[Panel, tuple[str, ...]]:
+    missing = next((name for name in panel.key_names if not plan.keys.get(name)), None)
+    if missing is not None:
+        raise PlanError("keys", f"Say which {missing} it is.")
+    key = tuple(plan.keys[name] for name in panel.key_names)
+    keys = _keys(panel)
+    if key in keys:
+        raise PlanError("keys", f"The series {' × '.join(key)} has a history already; give it a lifetime instead.")
+    period_number("start", plan.start, panel.timeline.frequency)
+    values = np.concatenate([panel.values, np.full((1, panel.values.shape[1]), np.nan)])
+    drivers = {name: np.concatenate([one, np.full((1, one.shape[1]), np.nan)]) for name, one in panel.drivers.items()}
+    like = {name: {plan.keys[name]: plan.like.get(name, "")} for name in panel.key_names}
+    return _ordered(panel, [*keys, key], values, drivers, like), key
+
+
+def _ordered(
+    panel: Panel,
+    keys: list[tuple[str, ...]],
+    values: Floats,
+    drivers: dict[str, Floats],
+    stand_in: dict[str, dict[str, str]],
+) -> Panel:
+    """Series in the order of their keys. stand_in: per key, new value -> the one whose attributes it takes over where
+    it has none of its own."""
+    order = sorted(range(len(keys)), key=lambda i: keys[i])
+    columns = {name: [keys[i][d] for i in order] for d, name in enumerate(panel.key_names)}
+    attributes: dict[str, dict[str, dict[str, str]]] = {}
+    for name in panel.key_names:
+        attributes[name] = {}
+        for attribute, table in panel.attributes.get(name, {}).items():
+            full = dict(table)
+            for value in dict.fromkeys(columns[name]):
+                if not full.get(value) or (attribute != "name" and full[value] == "unassigned"):
+                    other = stand_in.get(name, {}).get(value, "")
+                    if attribute == "name":
+                        continue
+                    full[value] = table.get(other) or "unassigned"
+            attributes[name][attribute] = full
+    at = np.array(order, dtype=np.int64)
+    return replace(
+        panel, keys=columns, values=values[at], attributes=attributes,
+        drivers={name: one[at] for name, one in drivers.items()},
+    )  # fmt: skip
+
+
+def _with_events(panel: Panel, events: list[Event]) -> Panel:
+    """Each event as a driver that is 1 in its periods, for all series."""
+    if not events:
+        return panel
+    timeline = panel.timeline
+    numbers = {
+        event.name: [period_number("periods", text, timeline.frequency) for text in event.periods] for event in events
+    }
+    length = max(timeline.n_periods + panel.n_ahead, *(max(found) - timeline.first + 1 for found in numbers.values()))
+    drivers = {
+        name: np.pad(one, ((0, 0), (0, length - one.shape[1])), constant_values=np.nan)
+        for name, one in panel.drivers.items()
+    }
+    for name, found in numbers.items():
+        row = np.zeros(length)
+        inside = [n - timeline.first for n in found if 0 <= n - timeline.first < length]
+        row[inside] = 1.0
+        drivers[name] = np.broadcast_to(row, (panel.n_series, length)).copy()
+    return replace(panel, drivers=drivers)
+
+
+def describe(plan: Plan, frequency: str) -> str:
+    """A plan in a sentence."""
+    if isinstance(plan, Succession):
+        part = "all" if plan.share == 1 else f"{100 * plan.share:g} %"
+        return f"{plan.key} {plan.new} continues {part} of {plan.old}"
+    if isinstance(plan, Arrival):
+        return f"{' × '.join(plan.keys.values())} comes: {plan.words()}"
+    if isinstance(plan, Lifetime):
+        which = " and ".join(f"{name} {value}" for name, value in plan.where.items())
+        from_ = f" from {plan.first}" if plan.first else ""
+        until = f" until {plan.last}" if plan.last else ""
+        return f"{which} is sold{from_}{until}"
+    noun = NOUN[frequency]
+    return f"{plan.name}, {len(plan.periods)} {noun}{'s' if len(plan.periods) != 1 else ''}"

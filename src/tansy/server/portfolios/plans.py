@@ -1,0 +1,105 @@
+"""Plans of a portfolio: kept one by one, handed to studies in their recipe."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers, status
+from rest_framework.generics import get_object_or_404
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.engine.errors import PlanError
+from tansy.engine.structure.plans import Plan as EnginePlan
+from tansy.engine.structure.plans import describe, read_plan, with_plans
+from tansy.server.portfolios.models import Plan, Portfolio
+from tansy.server.portfolios.overview import panel_of
+
+
+def plans_of(portfolio: Portfolio) -> tuple[EnginePlan, ...]:
+    return tuple(read_plan(plan.entries) for plan in portfolio.plans.order_by("id"))
+
+
+class TextMap(serializers.DictField):
+    child = serializers.CharField(allow_blank=True)
+
+
+class PlanSerializer(serializers.Serializer):
+    """Which fields a plan has depends on its kind; see `docs/recipe.md`."""
+
+    kind = serializers.ChoiceField(choices=["succession", "arrival", "lifetime", "event"])
+    key = serializers.CharField(required=False)
+    old = serializers.CharField(required=False)
+    new = serializers.CharField(required=False)
+    share = serializers.FloatField(required=False)
+    keys = TextMap(required=False)
+    like = TextMap(required=False)
+    start = serializers.CharField(required=False)
+    low = serializers.FloatField(required=False, allow_null=True)
+    high = serializers.FloatField(required=False, allow_null=True)
+    where = TextMap(required=False)
+    first = serializers.CharField(required=False, allow_null=True)
+    last = serializers.CharField(required=False, allow_null=True)
+    name = serializers.CharField(required=False, allow_blank=True)
+    periods = serializers.ListField(child=serializers.CharField(), required=False)
+
+
+class KeptPlanSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    kind = serializers.CharField()
+    words = serializers.CharField()
+    made_by = serializers.CharField()
+    made_at = serializers.DateTimeField()
+
+
+class PlansView(APIView):
+    @extend_schema(responses=KeptPlanSerializer(many=True))
+    def get(self, request: Request, pk: int) -> Response:
+        """All plans of a portfolio, the newest first."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        frequency = portfolio.load.frequency
+        return Response(
+            [
+                {
+                    "id": plan.pk,
+                    "kind": plan.entries["kind"],
+                    "words": describe(read_plan(plan.entries), frequency),
+                    "made_by": plan.made_by.username,
+                    "made_at": plan.made_at,
+                }
+                for plan in portfolio.plans.select_related("made_by").order_by("-id")
+            ]
+        )
+
+    @extend_schema(request=PlanSerializer, responses={201: KeptPlanSerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Keep a plan, if it fits the history and the other plans; else the field at fault is named."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        fields = PlanSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        entries: dict[str, Any] = {k: v for k, v in fields.validated_data.items() if v not in (None, {}, [], "")}
+        try:
+            plan = read_plan(entries)
+            with_plans(panel_of(portfolio.load), (*plans_of(portfolio), plan))
+        except PlanError as error:
+            raise serializers.ValidationError({error.field: [str(error)]}) from None
+        user: Any = request.user
+        kept = Plan.objects.create(portfolio=portfolio, entries=entries, made_by=user)
+        answer = {
+            "id": kept.pk,
+            "kind": entries["kind"],
+            "words": describe(plan, portfolio.load.frequency),
+            "made_by": kept.made_by.username,
+            "made_at": kept.made_at,
+        }
+        return Response(answer, status=status.HTTP_201_CREATED)
+
+
+class PlanView(APIView):
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, pk: int) -> Response:
+        """Drop a plan. Studies that have seen it keep it in their recipe."""
+        get_object_or_404(Plan, pk=pk).delete()
+        return Response(status=status.HTTP_204_NO_CONTENT)

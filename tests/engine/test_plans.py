@@ -1,0 +1,169 @@
+"""Plans: codes that follow others, products to come and to go, events; and what cannot be right is said at its field."""
+# ruff: noqa: E501  a case reads best on one line
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from tansy.engine.errors import PlanError
+from tansy.engine.panel import Panel
+from tansy.engine.structure.plans import read_plan, with_plans
+from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
+from tansy.engine.study.run import Study, run_study
+from tansy.engine.timeline import Timeline
+
+WEEKS = Timeline("W", 2800, 110, 52)
+AHEAD = WEEKS.after(8).labels
+NAN = np.nan
+
+
+def garden() -> Panel:
+    rng = np.random.default_rng(1)
+    values = rng.poisson(20.0, (6, 110)).astype(float)
+    keys = {"product": ["A", "A", "B", "B", "C", "C"], "store": ["x", "y"] * 3}
+    attributes = {"product": {"group": {"A": "pots", "B": "pots", "C": "tools"}}}
+    return Panel(WEEKS, ("product", "store"), keys, values, attributes)
+
+
+def recipe(*plans: dict[str, Any]) -> Recipe:
+    base = default_recipe(garden(), {"product": ["group"], "store": []})
+    return replace(base, methods=("mean",), origins=2, step=8, leads=8, plans=tuple(map(read_plan, plans)))
+
+
+def run(*plans: dict[str, Any]) -> Study:
+    return run_study(garden(), recipe(*plans), workers=1)
+
+
+def node(study: Study, name: str) -> int:
+    return next(i for i in range(study.structure.n_nodes) if study.structure.node_name(i) == name)
+
+
+@pytest.mark.parametrize("share", [1.0, 0.25])
+def test_a_succession_moves_history_and_loses_no_volume(share: float) -> None:
+    panel = garden()
+    panel.values[4, 90:] = NAN  # C in x has ended; D follows it there, in y nobody has sold it yet
+    plan = read_plan({"kind": "succession", "key": "product", "old": "C", "new": "D", "share": share})
+    before = panel.values.copy()
+    planned = with_plans(panel, (plan,))
+    found = planned.panel
+    np.testing.assert_array_equal(panel.values, before)
+    np.testing.assert_allclose(np.nansum(found.values, axis=0), np.nansum(before, axis=0))
+    of_d = [i for i, product in enumerate(found.keys["product"]) if product == "D"]
+    np.testing.assert_allclose(found.values[of_d], share * before[4:])
+    assert found.attributes["product"]["group"]["D"] == "tools"
+    assert ("C" in found.keys["product"]) == (share < 1)
+    assert planned.position.tolist()[:4] == [0, 1, 2, 3] and (planned.position[4:] == -1).all() == (share == 1)
+
+
+def test_a_succession_onto_a_code_that_sells_already_adds_up() -> None:
+    panel = garden()
+    panel.values[2, :60], panel.values[0, 60:] = NAN, NAN
+    found = with_plans(panel, (read_plan({"kind": "succession", "key": "product", "old": "A", "new": "B"}),)).panel
+    b = next(i for i in range(4) if found.series_key(i) == {"product": "B", "store": "x"})
+    np.testing.assert_array_equal(found.values[b], np.nan_to_num(panel.values[0]) + np.nan_to_num(panel.values[2]))
+
+
+def test_a_product_like_another_gets_its_share_from_its_start() -> None:
+    keys, like = {"product": "N", "store": "x"}, {"product": "A", "store": "x"}
+    plain = run()
+    found = run({"kind": "arrival", "keys": keys, "start": AHEAD[2], "like": like, "share": 0.5})
+    new, old = node(found, "N × x"), node(found, "A × x")
+    assert (found.forecast[new, :2] == 0).all() and (found.quantiles[new, :, :2] == 0).all()
+    np.testing.assert_allclose(found.base[new], 0.5 * plain.base[node(plain, "A × x")])
+    np.testing.assert_allclose(found.forecast[new, 2:], found.base[new, 2:], rtol=0.1)  # what adding up changes
+    np.testing.assert_allclose(
+        found.quantiles[new, :, 3] - found.forecast[new, 3],
+        0.5 * (found.quantiles[old, :, 3] - found.forecast[old, 3]),
+    )
+    # it brings volume to every total above it and takes none from its siblings
+    for name in ("All products × All stores", "pots × x"):
+        i, j = node(found, name), node(plain, name)
+        np.testing.assert_allclose(found.base[i, 2:] - found.base[new, 2:], plain.base[j, 2:])
+        np.testing.assert_allclose(found.base[i, :2], plain.base[j, :2])
+    assert found.largest_gap < 1e-9 * found.forecast[0].max()
+    assert found.notes[new].startswith("like A × x at 50 %")
+
+
+def test_a_range_becomes_the_80_percent_band() -> None:
+    plan = {"kind": "arrival", "keys": {"product": "N", "store": "y"}, "start": AHEAD[0], "low": 10, "high": 30}
+    found = run(plan)
+    new = node(found, "N × y")
+    assert (found.base[new] == 20.0).all()
+    assert found.forecast[new] == pytest.approx(np.full(8, 20.0), rel=0.15)  # what adding up changes
+    law = stats.norm(found.forecast[new, 0], 20 / (2 * stats.norm.ppf(0.9)))
+    np.testing.assert_allclose(found.quantiles[new, :, 0], np.maximum(law.ppf(found.probabilities), 0))
+
+
+def test_lifetimes_close_series_ahead() -> None:
+    found = run(
+        {"kind": "lifetime", "where": {"product": "A"}, "last": AHEAD[3]},
+        {"kind": "lifetime", "where": {"store": "y", "product": "B"}, "first": AHEAD[5]},
+    )
+    assert (found.forecast[node(found, "A × x"), 4:] == 0).all() and (
+        found.forecast[node(found, "A × y"), :4] > 0
+    ).all()
+    late = found.forecast[node(found, "B × y")]
+    assert (late[:5] == 0).all() and (late[5:] > 0).all()
+
+
+def test_events_are_drivers_of_all_series() -> None:
+    panel = with_plans(
+        garden(), (read_plan({"kind": "event", "name": "fair", "periods": [WEEKS.labels[10], AHEAD[4]]}),)
+    ).panel
+    assert panel.n_ahead == 5 and panel.switches() == ["fair"]
+    assert np.nonzero(panel.drivers["fair"][3])[0].tolist() == [10, 114]
+
+
+def test_plans_are_part_of_the_recipe() -> None:
+    made = recipe(
+        {"kind": "arrival", "keys": {"product": "N", "store": "x"}, "start": AHEAD[0], "low": 1, "high": 2},
+        {"kind": "succession", "key": "product", "old": "A", "new": "B", "share": 0.5},
+        {"kind": "lifetime", "where": {"store": "x"}, "last": AHEAD[1]},
+        {"kind": "event", "name": "fair", "periods": list(AHEAD[:2])},
+    )
+    assert read_recipe(made.to_toml()) == made
+
+
+@pytest.mark.parametrize(
+    ("entries", "field", "sentence"),
+    [
+        ({"kind": "wish"}, "kind", "not 'wish'"),
+        ({"kind": "arrival", "keys": {}, "start": "2026-W01", "low": 9, "high": 3}, "high", "9, is|3, is below the lower end, 9"),
+        ({"kind": "arrival", "keys": {}, "start": "2026-W01", "low": -1, "high": 3}, "low", "below zero"),
+        ({"kind": "arrival", "keys": {}, "start": "soon", "low": 1, "high": 3}, "start", "'soon' is no period"),
+        ({"kind": "arrival", "keys": {}, "start": "2026-W01"}, "like", "either"),
+        ({"kind": "arrival", "keys": {}, "start": "2026-W01", "low": 1}, "high", "Give a number"),
+        ({"kind": "succession", "key": "sku", "old": "A", "new": "A"}, "new", "is the old one"),
+        ({"kind": "succession", "key": "sku", "old": "A", "new": "B", "share": 1.5}, "share", "at most 1"),
+        ({"kind": "succession", "key": "sku", "old": "A"}, "new", "needed"),
+        ({"kind": "lifetime", "where": {"sku": "A"}, "first": "2026-W09", "last": "2026-W02"}, "last", "before it begins"),
+        ({"kind": "lifetime", "where": {}, "last": "2026-W02"}, "where", "which series"),
+        ({"kind": "event", "name": "fair", "periods": ["2026-W99"]}, "periods", "is no period"),
+        ({"kind": "event", "name": "fair", "weeks": ["2026-W09"]}, "weeks", "has no field"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], field: str, sentence: str) -> None:
+    with pytest.raises(PlanError, match=sentence) as caught:
+        read_plan(entries)
+    assert caught.value.field == field
+
+
+@pytest.mark.parametrize(
+    ("entries", "field"),
+    [
+        ({"kind": "succession", "key": "colour", "old": "A", "new": "B"}, "key"),
+        ({"kind": "succession", "key": "product", "old": "Z", "new": "B"}, "old"),
+        ({"kind": "arrival", "keys": {"product": "A", "store": "x"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
+        ({"kind": "arrival", "keys": {"product": "N"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
+        ({"kind": "arrival", "keys": {"product": "N", "store": "x"}, "start": AHEAD[0], "like": {"product": "Q"}}, "like"),
+    ],
+)  # fmt: skip
+def test_what_is_not_there_is_said_at_its_field(entries: dict[str, Any], field: str) -> None:
+    with pytest.raises(PlanError) as caught:
+        with_plans(garden(), (read_plan(entries),))
+    assert caught.value.field == field

@@ -1,0 +1,258 @@
+/** What planners know that history does not say: products to come and to go, codes that follow others, events. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useId, useState } from 'react';
+import { useParams } from 'react-router';
+import { ApiError, api, body, type Schema } from '../../api/client';
+import { plans, portfolios } from '../../api/queries';
+import { when } from '../../ui/format';
+import { Choice, Page } from '../../ui/page';
+import { Empty, Failed, Loading } from '../../ui/states';
+import { IntakeTabs } from '../intake/tabs';
+import { type Entries, type Kind, planOf } from './entries';
+
+const KINDS: { value: Kind; label: string }[] = [
+  { value: 'arrival', label: 'a product to come' },
+  { value: 'succession', label: 'a new code' },
+  { value: 'lifetime', label: 'a launch or end' },
+  { value: 'event', label: 'an event' },
+];
+
+export function PlansScreen() {
+  const portfolio = Number(useParams().portfolio);
+  const client = useQueryClient();
+  const found = useQuery(plans(portfolio));
+  const load = useQuery(portfolios).data?.find((one) => one.id === portfolio)?.load;
+  const [kind, setKind] = useState<Kind>('arrival');
+  const drop = useMutation({
+    mutationFn: (id: number) => api.DELETE('/api/plans/{id}/', { params: { path: { id } } }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['plans', portfolio] }),
+  });
+  if (found.isPending || !load) return <Loading what="plans" />;
+  if (found.isError) return <Failed error={found.error} retry={() => void found.refetch()} />;
+  return (
+    <Page title="Intake › Plans" actions={<IntakeTabs portfolio={portfolio} />}>
+      <div className="max-w-[980px] space-y-5 p-[18px]">
+        <p className="max-w-prose text-second">
+          What history cannot know. The next study takes these plans into its recipe; history itself stays as
+          it was received.
+        </p>
+        <Choice label="Add" options={KINDS} value={kind} onChange={setKind} />
+        <PlanForm key={kind} portfolio={portfolio} kind={kind} load={load} />
+        {found.data.length === 0 ? (
+          <Empty title="No plans yet">Choose above what you know, and add it.</Empty>
+        ) : (
+          <table className="sheet">
+            <thead>
+              <tr>
+                <th>Plan</th>
+                <th>By</th>
+                <th aria-label="Drop" />
+              </tr>
+            </thead>
+            <tbody>
+              {found.data.map((plan) => (
+                <tr key={plan.id}>
+                  <td>{plan.words}</td>
+                  <td className="whitespace-nowrap text-second">
+                    {plan.made_by}, {when(plan.made_at)}
+                  </td>
+                  <td>
+                    <button
+                      type="button"
+                      className="btn btn-xs"
+                      aria-label={`Drop: ${plan.words}`}
+                      onClick={() => drop.mutate(plan.id)}
+                    >
+                      Drop
+                    </button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </div>
+    </Page>
+  );
+}
+
+function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; load: Schema['Load'] }) {
+  const client = useQueryClient();
+  const keys = load.key_names as string[];
+  const [entries, setEntries] = useState<Entries>({ way: 'like', share: '100' });
+  const add = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST('/api/portfolios/{id}/plans/', {
+          params: { path: { id: portfolio } },
+          body: planOf(kind, keys, entries),
+        }),
+      ),
+    onSuccess: () => {
+      setEntries({ way: entries.way, share: '100' });
+      client.invalidateQueries({ queryKey: ['plans', portfolio] });
+    },
+  });
+  const errors = add.error instanceof ApiError ? add.error.errors : {};
+  const known = [
+    'keys',
+    'like',
+    'share',
+    'start',
+    'low',
+    'high',
+    'old',
+    'new',
+    'key',
+    'where',
+    'first',
+    'last',
+    'name',
+    'periods',
+  ];
+  const elsewhere = add.isError && !Object.keys(errors).some((field) => known.includes(field));
+  const field = (name: string, label: string, placeholder = '', error?: string) => (
+    <Field
+      label={label}
+      placeholder={placeholder}
+      value={entries[name] ?? ''}
+      error={errors[error ?? name]}
+      onChange={(value) => setEntries({ ...entries, [name]: value })}
+    />
+  );
+  const period = load.last;
+  return (
+    <form
+      className="space-y-3 border-y border-rule py-4"
+      aria-label="New plan"
+      onSubmit={(event) => {
+        event.preventDefault();
+        add.mutate();
+      }}
+    >
+      {kind === 'arrival' && (
+        <>
+          <div className="flex flex-wrap items-start gap-4">
+            {keys.map((name, i) => (
+              <span key={name}>{field(`new ${name}`, `New ${name}`, '', i === 0 ? 'keys' : 'none')}</span>
+            ))}
+            {field('start', 'First period', period)}
+          </div>
+          <Choice
+            label="It will sell"
+            options={[
+              { value: 'like', label: 'like another series' },
+              { value: 'range', label: 'in a range that somebody knows' },
+            ]}
+            value={entries.way === 'range' ? 'range' : 'like'}
+            onChange={(way) => setEntries({ ...entries, way })}
+          />
+          <div className="flex flex-wrap items-start gap-4">
+            {entries.way === 'range' ? (
+              <>
+                {field('low', 'From, units a period')}
+                {field('high', 'To, units a period')}
+                <p className="max-w-[36ch] pt-5 text-[13px] text-second">
+                  Four of five periods should lie in it; it becomes the 80 % band.
+                </p>
+              </>
+            ) : (
+              <>
+                {keys.map((name, i) => (
+                  <span key={name}>
+                    {field(`like ${name}`, `Like ${name}`, '', i === 0 ? 'like' : 'none')}
+                  </span>
+                ))}
+                {field('share', 'At % of it')}
+              </>
+            )}
+          </div>
+        </>
+      )}
+      {kind === 'succession' && (
+        <div className="flex flex-wrap items-start gap-4">
+          <label className="block text-[13px]">
+            <span className="block pb-1">Codes of</span>
+            <select
+              className="select select-sm"
+              value={entries.key ?? keys[0]}
+              onChange={(event) => setEntries({ ...entries, key: event.target.value })}
+            >
+              {keys.map((name) => (
+                <option key={name}>{name}</option>
+              ))}
+            </select>
+          </label>
+          {field('old', 'Old code')}
+          {field('new', 'New code')}
+          {field('share', 'Continues, % of it')}
+        </div>
+      )}
+      {kind === 'lifetime' && (
+        <div className="flex flex-wrap items-start gap-4">
+          {keys.map((name, i) => (
+            <span key={name}>{field(`where ${name}`, name, 'any', i === 0 ? 'where' : 'none')}</span>
+          ))}
+          {field('first', 'First period', 'open')}
+          {field('last', 'Last period', 'open')}
+        </div>
+      )}
+      {kind === 'event' && (
+        <div className="flex flex-wrap items-start gap-4">
+          {field('name', 'Name', 'Spring fair')}
+          <span className="w-[420px]">
+            {field('periods', 'Periods it touches, each year', `${period}, …`)}
+          </span>
+        </div>
+      )}
+      <div className="flex items-center gap-4">
+        <button type="submit" className="btn btn-sm btn-primary" disabled={add.isPending}>
+          Add
+        </button>
+        {elsewhere && (
+          <p role="alert" className="text-error">
+            {add.error?.message}
+          </p>
+        )}
+        {add.isSuccess && <output className="text-accent">Kept: {add.data.words}.</output>}
+      </div>
+    </form>
+  );
+}
+
+function Field({
+  label,
+  value,
+  placeholder,
+  error,
+  onChange,
+}: {
+  label: string;
+  value: string;
+  placeholder: string;
+  error: string | undefined;
+  onChange: (value: string) => void;
+}) {
+  const id = useId();
+  return (
+    <span className="block text-[13px]">
+      <label htmlFor={id} className="block pb-1">
+        {label}
+      </label>
+      <input
+        id={id}
+        className={`input input-sm w-full ${error ? 'input-error' : ''}`}
+        value={value}
+        placeholder={placeholder}
+        aria-invalid={error !== undefined}
+        aria-describedby={error ? `${id}-error` : undefined}
+        onChange={(event) => onChange(event.target.value)}
+      />
+      {error && (
+        <span id={`${id}-error`} role="alert" className="block max-w-[28ch] pt-1 text-error">
+          {error}
+        </span>
+      )}
+    </span>
+  );
+}
