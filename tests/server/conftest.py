@@ -18,7 +18,8 @@ from tests.garden import PRODUCTS, SALES
 def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DATA = tmp_path
     settings.DEMO_MARK = tmp_path / "demo.json"
-    overview._panel.cache_clear()  # rolled-back tests use the same ids again
+    for kept in (overview._panel, overview._coverage):
+        kept.cache_clear()  # rolled-back tests use the same ids again
     return tmp_path
 
 

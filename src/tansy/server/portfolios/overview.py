@@ -44,7 +44,12 @@ def numbers(values: Floats, digits: int = 4) -> list[Any]:
 
 
 def coverage_of(load: Load) -> dict[str, Any]:
-    panel = panel_of(load)
+    return _coverage(load.pk)
+
+
+@lru_cache(maxsize=2)
+def _coverage(load_id: int) -> dict[str, Any]:
+    panel = _panel(load_id)
     found = coverage(panel.values)
     columns = [panel.keys[name] for name in panel.key_names]
     return {

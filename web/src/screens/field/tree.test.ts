@@ -2,6 +2,7 @@ import { describe, expect, it } from 'vitest';
 import {
   cellIndex,
   hasChildren,
+  isOfKind,
   type Line,
   ofKind,
   type Sheet,
@@ -73,10 +74,15 @@ describe('the Field', () => {
 describe('the Field of one kind of demand', () => {
   it('keeps the finest cells of the kind and the rows that lead to them', () => {
     const finest: Sheet = { ...sheet, row: [0, 2, 3, 4], column: [0, 1, 1, 1], kind: [0, 1, 0, 1] };
-    const found = ofKind(finest, 'lumpy');
+    const found = ofKind(finest, 'ended');
     expect([...found.cells]).toEqual([1]); // the cell of Pots is no finest row here
     expect([...found.rows].sort()).toEqual([0, 1, 2]);
     expect(ofKind(finest, 'seasonal').cells).toEqual(new Set([2]));
     expect(ofKind(finest, 'new').rows.size).toBe(0);
+    const words = ['smooth', 'seasonal, smooth', 'new, smooth', 'in season only, lumpy', 'ended, smooth'];
+    const count = (kind: string) => words.filter((one) => isOfKind(one, kind)).length;
+    expect(['smooth', 'seasonal', 'new', 'in season only', 'lumpy', 'ended'].map(count)).toEqual([
+      2, 1, 1, 1, 0, 1,
+    ]);
   });
 });

@@ -6,7 +6,7 @@ import type { Schema } from '../../api/client';
 import { overview } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
-import { spreadOptions, totalLine } from '../../charts/spread';
+import { extremesOptions, spreadOptions, totalLine } from '../../charts/spread';
 import { count, fixed, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
@@ -36,6 +36,10 @@ export function AllSeries() {
   const colours = useColours();
   const options = useMemo(
     () => found.data && spreadOptions(found.data, scale === 'scaled', colours),
+    [found.data, scale, colours],
+  );
+  const extremes = useMemo(
+    () => found.data && extremesOptions(found.data, scale === 'scaled', colours),
     [found.data, scale, colours],
   );
   const total = useMemo(() => found.data && totalLine(found.data, colours), [found.data, colours]);
@@ -92,11 +96,23 @@ export function AllSeries() {
           />
         )}
         <p className="text-[13px] text-second">
-          The dark band holds the middle half of the series, the light band eight of ten; the dotted line is
-          the largest, cut where it would hide the rest.
+          The dark band holds the middle half of the series, the light band eight of ten.
           {scale === 'scaled' && ' 1 is the mean of each series.'}
         </p>
-        {total && <Chart className="h-[150px]" options={total} label="Total over time" />}
+        <div className="flex">
+          {extremes && data.n_series > 1 && (
+            <figure className="min-w-0 flex-1">
+              <figcaption className="text-[13px] font-semibold">Extremes</figcaption>
+              <Chart className="h-[150px]" options={extremes} label="Largest and smallest series over time" />
+            </figure>
+          )}
+          {total && (
+            <figure className="min-w-0 flex-1">
+              <figcaption className="text-[13px] font-semibold">Total, units</figcaption>
+              <Chart className="h-[150px]" options={total} label="Total over time" />
+            </figure>
+          )}
+        </div>
         <section aria-labelledby="movers">
           <div className="mb-1 flex flex-wrap items-center gap-x-6">
             <h2 id="movers" className="text-base font-semibold">

@@ -179,6 +179,7 @@ function Picture({
       context.fillText(`${count(rows.length)} series`, 18, AXIS + 10);
       context.fillText(`by ${order}`, 18, AXIS + 26);
     }
+    if (!surface.dataset.painted) performance.mark('coverage-painted');
     surface.dataset.painted = 'yes';
   }, [
     images,

@@ -340,7 +340,10 @@ function Why({ node }: { node: Node }) {
 
 function reason(node: Node, own: Schema['Score'] | undefined): string {
   if (node.plan) return `A series without a past, ${node.plan}.`;
-  if (node.method === null) return 'No sale for more than a season: forecast as zero.';
+  if (node.method === null)
+    return node.kind.words.startsWith('in season only')
+      ? 'Sold in season only, and nothing ahead lies in its season: forecast as zero.'
+      : 'No sale for more than a season: forecast as zero.';
   const tried = node.scores.filter((one) => one.rmsse !== null).length;
   if (!node.was_tested || !own || own.rmsse === null) {
     return 'Too new to be tested at any origin: the simplest method that can be fitted.';
