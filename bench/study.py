@@ -37,7 +37,7 @@ def one(seed: int) -> dict[str, Any]:
         panel = read_panel(folder / "sales.csv", options).panel
         study = run_study(panel, default_recipe(panel, default_levels(panel)))
         seconds, cpu = time.perf_counter() - began, time.process_time() - cpu
-        export.write(study, folder / "out")
+        export.write(study, panel, folder / "out")
     return {**export.summary(study), "wall": seconds, "cpu": cpu}
 
 

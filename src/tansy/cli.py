@@ -77,13 +77,18 @@ def check(
     by: By = None,
     layout: Annotated[str | None, typer.Option(help="long or wide; guessed otherwise.")] = None,
     sheet: Annotated[str | None, typer.Option(help="Sheet of an XLSX file.")] = None,
-    gaps: Annotated[str, typer.Option(help="What a missing period means: zero or unknown.")] = "unknown",
+    gaps: Annotated[str, typer.Option(help="A missing period is zero, unknown or interpolate.")] = "unknown",
+    frequency: Annotated[str | None, typer.Option("--freq", help="Add rows up to D, W, 4W, M, Q or Y.")] = None,
+    refused: Annotated[Path | None, typer.Option(help="Write the rows left out here, with the reason.")] = None,
     out: Json = None,
 ) -> None:
     """Read a file without loading it and say what was understood."""
-    reading = read_panel(
-        file, ReadOptions(time=time, value=value, keys=tuple(by or ()), gaps=gaps, sheet=sheet, layout=layout)
+    options = ReadOptions(
+        time=time, value=value, keys=tuple(by or ()), gaps=gaps, sheet=sheet, layout=layout, frequency=frequency
     )
+    reading = read_panel(file, options)
+    if refused:
+        reading.refused.write_csv(refused)
     _print(_understood(reading), out)
 
 
@@ -91,6 +96,7 @@ def _understood(reading: Reading) -> dict[str, Any]:
     panel, options = reading.panel, reading.options
     roles = {options.time: "time", options.value: "value", **dict.fromkeys(options.keys, "key")}
     roles.update(dict.fromkeys(options.attribute_columns or {}, "attribute"))
+    roles.update(dict.fromkeys(options.driver_columns or (), "driver"))
     return {
         "layout": reading.layout,
         "columns": roles,

@@ -140,3 +140,21 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
     np.testing.assert_allclose(by_lead["mean"], total["mean"], rtol=1e-12)
     measures = pl.read_csv(tmp_path / "out" / "accuracy.csv")
     assert measures.columns == ["level", "method", "lead", "measure", "value"]
+
+
+def test_run_corrects_by_the_recipes_rules_and_lists_every_value(tmp_path: Path) -> None:
+    rows = SALES.splitlines()
+    at = next(i for i, row in enumerate(rows) if row.startswith("2024-W20,bb,n"))
+    rows[at] = rows[at].rsplit(",", 1)[0] + ",900"
+    (tmp_path / "sales.csv").write_text("\n".join(rows) + "\n")
+    (tmp_path / "recipe.toml").write_text(
+        'name = "small"\n[data]\nfile = "sales.csv"\n[methods]\ncandidates = ["naive"]\n'
+        '[cleaning]\nfind = ["spike"]\naccept_above = 6.0\nreplace = "median"\n'
+        "[backtest]\norigins = 2\nstep = 4\nleads = 4\n"
+    )
+    tansy("run", tmp_path / "recipe.toml", "--out", tmp_path / "out")
+    changed = pl.read_csv(tmp_path / "out" / "corrections.csv")
+    assert changed.columns == ["sku", "shop", "period", "received", "corrected", "reason", "score"]
+    assert changed.height == 1 and changed.rows()[0][:4] == ("bb", "n", "2024-W20", 900.0)
+    assert changed["corrected"][0] < 30 and changed["reason"][0] == "spike"
+    assert json.loads((tmp_path / "out" / "summary.json").read_text())["values_corrected"] == 1

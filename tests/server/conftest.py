@@ -10,7 +10,7 @@ from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
-from tansy.server.portfolios import overview
+from tansy.server.portfolios import panels
 from tests.garden import PRODUCTS, SALES
 
 
@@ -18,8 +18,7 @@ from tests.garden import PRODUCTS, SALES
 def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DATA = tmp_path
     settings.DEMO_MARK = tmp_path / "demo.json"
-    for kept in (overview._panel, overview._coverage):
-        kept.cache_clear()  # rolled-back tests use the same ids again
+    panels.forget()
     return tmp_path
 
 

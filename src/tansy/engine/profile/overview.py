@@ -19,8 +19,8 @@ SHARES = (0.0, 0.1, 0.25, 0.5, 0.75, 0.9, 1.0)
 
 @dataclass(frozen=True)
 class Coverage:
-    """cells: uint8 [series, periods]: MISSING, ZERO, NEGATIVE, then N_TINTS classes of sale from low to high, of about equal
-    numbers over all series. first: [series], period of the first sale, n_periods without one. volume, empty: [series],
+    """cells: uint8 [series, periods]: MISSING, ZERO, NEGATIVE, then N_TINTS classes of sale from low to high, about as
+    many in each. first: [series], period of the first sale, n_periods without one. volume, empty: [series],
     sum of sales and share of periods since the first sale that are missing or zero. orders: per name, series from first
     to last row."""
 

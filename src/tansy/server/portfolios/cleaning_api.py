@@ -23,6 +23,7 @@ from tansy.server.api.errors import Unusable
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios import overview
 from tansy.server.portfolios.models import Correction, Load, Portfolio, Search
+from tansy.server.portfolios.panels import key_parts, keys_of
 
 _MOST_SHOWN = 2000
 
@@ -162,7 +163,7 @@ class SearchSerializer(serializers.Serializer):
 
 def _search_json(kept: Search) -> dict[str, Any]:
     found = ledger.suspicions(kept)
-    names = ledger.series_of(kept.load)
+    names = keys_of(kept.load)
     states = ledger.states(kept, found, names)
     labels = kept.load.timeline.labels
     order = sorted(range(len(found)), key=lambda k: (states[k] != "open", -found.score[k]))[:_MOST_SHOWN]
@@ -337,7 +338,7 @@ class LedgerFileView(APIView):
         for row in _filtered(request, pk):
             out.writerow(
                 [
-                    *row.key.split(" × "),
+                    *key_parts(row.key),
                     label(row.period, load.frequency),
                     row.received,
                     "unknown" if row.value is None else row.value,

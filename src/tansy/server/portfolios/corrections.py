@@ -17,31 +17,28 @@ from tansy.engine.cleaning.suspicious import Suspicions, find_suspicious
 from tansy.engine.timeline import label
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Correction, Dismissal, Load, Portfolio, Search
+from tansy.server.portfolios.panels import keys_of, panel_of
 
 _BATCH = 500
-_SEPARATOR = " × "
 
 REPLACEMENTS = ("expected", "median", "interpolated", "unknown", "value")
 
 
-def key_text(keys: list[str] | tuple[str, ...]) -> str:
-    return _SEPARATOR.join(keys)
-
-
-def series_of(load: Load) -> list[str]:
-    """Key of every series of a load, in order."""
-    return [key_text(keys) for keys in load.series.order_by("position").values_list("keys", flat=True)]
-
-
 def search(load: Load, rules: Rules, user: Any) -> Search:
     """Apply the rules to a load and keep what they find."""
-    found = find_suspicious(load.panel(), rules, load.levels)
+    found = find_suspicious(panel_of(load), rules, load.levels)
     table = pl.DataFrame({field.name: getattr(found, field.name) for field in fields(found)})
     buffer = io.BytesIO()
     table.write_parquet(buffer)
     return Search.objects.create(
         load=load, rules=rules.to_mapping(), made_by=user, n_found=len(found), found=buffer.getvalue()
     )
+
+
+def rules_in_use(portfolio: Portfolio) -> Rules | None:
+    """The rules of the newest search, None where nothing was looked for yet."""
+    kept = Search.objects.filter(load__portfolio=portfolio).order_by("-id").first()
+    return Rules.from_mapping(kept.rules) if kept else None
 
 
 def suspicions(kept: Search) -> Suspicions:
@@ -83,8 +80,8 @@ def accept(kept: Search, choice: Choice, user: Any) -> int:
     if choice.replace == "value" and choice.value is None:
         raise Unusable("Give the value that should stand there.")
     load = kept.load
-    panel_keys = series_of(load)
-    values = load.panel().values
+    panel_keys = keys_of(load)
+    values = panel_of(load).values
     rows: list[Correction] = []
     chosen = found.where(positions)
     if not chosen.is_change().all():
@@ -129,7 +126,7 @@ def _number(value: float | None) -> float | None:
 
 def dismiss(kept: Search, positions: list[int], user: Any) -> int:
     found = suspicions(kept)
-    keys, first = series_of(kept.load), kept.load.first_period
+    keys, first = keys_of(kept.load), kept.load.first_period
     rows = [
         Dismissal(
             portfolio=kept.load.portfolio,
@@ -148,7 +145,7 @@ def dismiss(kept: Search, positions: list[int], user: Any) -> int:
 def reopen(kept: Search, positions: list[int]) -> int:
     """Take dismissals back."""
     found = suspicions(kept)
-    keys, first = series_of(kept.load), kept.load.first_period
+    keys, first = keys_of(kept.load), kept.load.first_period
     n = 0
     with transaction.atomic():
         for k in positions:
@@ -167,7 +164,7 @@ def mark(load: Load, where: dict[str, str], first: int, last: int, because: str,
     unknown. Values that are corrected already stay as they are. first, last: numbers of periods."""
     if because not in UNKNOWN_BECAUSE:
         raise Unusable(f"Mark a {' or a '.join(UNKNOWN_BECAUSE)}, not {because!r}.")
-    panel = load.panel()
+    panel = panel_of(load)
     timeline = panel.timeline
     if not timeline.first <= first <= last <= timeline.last:
         raise Unusable(
@@ -182,7 +179,7 @@ def mark(load: Load, where: dict[str, str], first: int, last: int, because: str,
         chosen &= np.array([text == value for text in column], dtype=bool)
     if not where or not chosen.any():
         raise Unusable("No series matches; choose a store, a product, or a group of them.")
-    keys = series_of(load)
+    keys = keys_of(load)
     standing = set(Correction.objects.filter(portfolio=load.portfolio, reverted_at=None).values_list("key", "period"))
     rows = [
         Correction(
@@ -213,8 +210,8 @@ def revert(portfolio: Portfolio, ids: list[int], user: Any) -> int:
 def standing(load: Load) -> Corrections:
     """The corrections that hold for this load. One whose value was revised since it was made does not: it was made of
     another number."""
-    position = {key: i for i, key in enumerate(series_of(load))}
-    panel = load.panel()
+    position = {key: i for i, key in enumerate(keys_of(load))}
+    panel = panel_of(load)
     series, period, value, unjudged, reason, score = [], [], [], [], [], []
     for row in Correction.objects.filter(portfolio=load.portfolio, reverted_at=None).order_by("id"):
         i, t = position.get(row.key), row.period - load.first_period

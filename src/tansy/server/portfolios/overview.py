@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -16,24 +15,15 @@ from tansy.engine.profile.overview import SHARES, coverage, group_totals, movers
 from tansy.engine.profile.strengths import strengths
 from tansy.engine.study.recipe import season_and_a_bit
 from tansy.server.api.errors import Unusable
-from tansy.server.portfolios.corrections import key_text, series_of, standing
+from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Load, MovedSeries
+from tansy.server.portfolios.panels import key_text, keys_of, panel_of
 
 Floats = NDArray[np.float64]
 
 _MOST_GROUPS = 300
 _EXAMPLES = 3
 _MOST_LISTED = 500
-
-
-@lru_cache(maxsize=2)
-def _panel(load_id: int) -> Panel:
-    """A load is frozen, so its panel can be kept between requests."""
-    return Load.objects.get(pk=load_id).panel()
-
-
-def panel_of(load: Load) -> Panel:
-    return _panel(load.pk)
 
 
 def numbers(values: Floats, digits: int = 4) -> list[Any]:
@@ -44,12 +34,7 @@ def numbers(values: Floats, digits: int = 4) -> list[Any]:
 
 
 def coverage_of(load: Load) -> dict[str, Any]:
-    return _coverage(load.pk)
-
-
-@lru_cache(maxsize=2)
-def _coverage(load_id: int) -> dict[str, Any]:
-    panel = _panel(load_id)
+    panel = panel_of(load)
     found = coverage(panel.values)
     columns = [panel.keys[name] for name in panel.key_names]
     return {
@@ -154,7 +139,7 @@ def series_view(load: Load, position: int) -> dict[str, Any]:
 
 
 def moved_by_hand(load: Load) -> dict[int, str]:
-    position = {key: i for i, key in enumerate(series_of(load))}
+    position = {key: i for i, key in enumerate(keys_of(load))}
     rows = MovedSeries.objects.filter(portfolio=load.portfolio).values_list("key", "kind")
     return {position[key]: kind for key, kind in rows if key in position}
 
@@ -240,7 +225,7 @@ def move(load: Load, positions: list[int], kind: str | None, user: Any) -> int:
     """Give a kind to series by hand, or take it back with None."""
     if kind is not None and kind not in MOVABLE:
         raise Unusable(f"There is no kind {kind!r}; choose {', '.join(MOVABLE)}.")
-    keys = series_of(load)
+    keys = keys_of(load)
     if not positions or not all(0 <= i < len(keys) for i in positions):
         raise Unusable("Choose series of this portfolio.")
     chosen = [keys[i] for i in positions]

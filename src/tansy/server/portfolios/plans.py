@@ -15,7 +15,7 @@ from tansy.engine.errors import PlanError
 from tansy.engine.structure.plans import Plan as EnginePlan
 from tansy.engine.structure.plans import describe, read_plan, with_plans
 from tansy.server.portfolios.models import Plan, Portfolio
-from tansy.server.portfolios.overview import panel_of
+from tansy.server.portfolios.panels import panel_of
 
 
 def plans_of(portfolio: Portfolio) -> tuple[EnginePlan, ...]:

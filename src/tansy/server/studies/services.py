@@ -47,7 +47,11 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
     if recipe is None:
         recipe = default_recipe(load.panel(), load.levels)
     recipe = replace(
-        recipe, name=name or recipe.name, data=data_section(load), plans=recipe.plans or plans_of(portfolio)
+        recipe,
+        name=name or recipe.name,
+        data=data_section(load),
+        plans=recipe.plans or plans_of(portfolio),
+        cleaning=recipe.cleaning or ledger.rules_in_use(portfolio),
     )
     corrections = ledger.pack(ledger.standing(load))
     by_hand = moved_by_hand(load)
