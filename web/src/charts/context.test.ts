@@ -28,6 +28,13 @@ describe('a value in its context', () => {
     expect(rings(history.received, history.corrected, colours).data).toEqual([[60, 900]]);
   });
 
+  it('leaves out what cannot be seen where very many values are corrected a little', () => {
+    const corrected = Array.from({ length: 40 }, () => 1000);
+    const received = corrected.map((value, t) => (t === 7 ? 1300 : value + 1));
+    expect(rings(received, corrected, colours).data).toEqual([[7, 1300]]);
+    expect(rings(received.slice(0, 9), corrected.slice(0, 9), colours).data).toHaveLength(9);
+  });
+
   it('shows a year before and half a year after, the proposal, and promotions once each', () => {
     const suspect = { start: 60, length: 2, low: 4, high: 16, proposal: 11 };
     const options = contextOptions(history, suspect, colours);

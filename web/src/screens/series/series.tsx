@@ -166,6 +166,12 @@ function Picture({
         <b>Units a {unit}</b>
         <Key colour="var(--color-base-content)" label="sold" />
         <Key colour="var(--forecast)" label="forecast" />
+        {node.received && (
+          <span className="flex items-center gap-1.5 text-[13px]">
+            <span className="inline-block h-2.5 w-2.5 rounded-full border-[1.5px] border-accent" /> as
+            received
+          </span>
+        )}
         {origin && <Key colour="var(--color-secondary)" label={`as forecast on ${origin.period}`} dashed />}
         {origin && <span className="text-[13px] text-second">● inside the widest band ○ outside</span>}
         <span className="ml-auto">
