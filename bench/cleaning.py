@@ -13,6 +13,7 @@ from tansy.engine.cleaning.rules import Rules
 from tansy.engine.cleaning.suspicious import find_suspicious
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import find_kinds
+from tansy.engine.profile.strengths import strengths
 
 SERIES = 10_000
 
@@ -39,6 +40,7 @@ def main() -> None:
         began = time.perf_counter()
         found = find_suspicious(many, Rules(), LEVELS)
         find_kinds(many.values, many.timeline, 56)
+        strengths(many.values, many.timeline)
         seconds.append(time.perf_counter() - began)
     print(
         f"rules and kinds, {many.n_series:,} series x {many.timeline.n_periods} weeks: "

@@ -162,4 +162,8 @@ def test_strengths_of_series_whose_parts_are_known() -> None:
     assert np.median(found.trend[n : 2 * n]) == pytest.approx(risen / (risen + 4), abs=0.02)
     assert np.median(found.season[2 * n : 3 * n]) < 0.1 and np.median(found.trend[2 * n : 3 * n]) < 0.1
     assert np.median(found.entropy[2 * n : 3 * n]) > 0.85 > 0.6 > np.median(found.entropy[:n])
+    young = np.full((n, N), np.nan)
+    young[:, -26:] = (50 + noise)[:, -26:]
+    young = strengths(young, WEEKS)
+    assert np.isnan(young.season).all() and np.median(young.trend) < 0.3
     assert found.trend[-1] == found.season[-1] == 0 and np.isnan(found.entropy[-1])

@@ -12,6 +12,8 @@ from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
 Floats = NDArray[np.float64]
 
+_CHUNK = 1000  # series; bounds the memory of their design matrices
+_LEAST = 12  # values that a trend with two bends needs
 _PAIRS = {"D": 3, "W": 3, "4W": 3, "M": 3, "Q": 1, "Y": 0}
 
 
@@ -27,31 +29,46 @@ class Strengths:
 
 
 def strengths(values: Floats, timeline: Timeline) -> Strengths:
-    """Strengths of series [series, periods], NaN missing. Gaps inside are drawn as straight lines first, and what lies
-    before the first or after the last value is left out by its weight of zero.
+    """Strengths of series [series, periods], NaN missing. Gaps inside are drawn as straight lines first; what lies
+    before the first or after the last value has no weight.
 
-    The trend is a straight line with two bends at the thirds of the history, the season yearly harmonics; both are
-    fitted together by least squares. Season needs two years.
+    The trend is a straight line with two bends at the thirds of a series' own history, the season yearly harmonics;
+    both are fitted together by least squares. Only series with two years of history have a season.
     """
     n, length = values.shape
-    year = PERIODS_PER_YEAR[timeline.frequency]
+    enough = 2 * PERIODS_PER_YEAR[timeline.frequency]
+    pairs = _PAIRS[timeline.frequency]
     filled = filled_inside(values)
+    count = (~np.isnan(filled)).sum(axis=1)
+    trend, season, entropy = (np.full(n, np.nan) for _ in range(3))
+    for seasonal in (True, False):
+        of_kind = np.nonzero((count >= enough) & (pairs > 0) if seasonal else (count < enough) | (pairs == 0))[0]
+        waves = timeline.harmonics(pairs, 0) if seasonal else np.empty((length, 0))
+        for start in range(0, len(of_kind), _CHUNK):
+            at = of_kind[start : start + _CHUNK]
+            trend[at], found, entropy[at] = _of_chunk(filled[at], waves)
+            if seasonal:
+                season[at] = found
+    return Strengths(trend, season, entropy)
+
+
+def _of_chunk(filled: Floats, waves: Floats) -> tuple[Floats, Floats, Floats]:
     known = ~np.isnan(filled)
     weight = known.astype(np.float64)
     y = np.where(known, filled, 0.0)
-    t = np.arange(length) / max(length - 1, 1)
-    trend = np.stack([np.ones(length), t, np.maximum(t - 1 / 3, 0), np.maximum(t - 2 / 3, 0)], axis=1)
-    pairs = _PAIRS[timeline.frequency]
-    season = timeline.harmonics(pairs, 0) if pairs and length >= 2 * year else np.empty((length, 0))
-    x = np.concatenate([trend, season], axis=1)
-    k = x.shape[1]
-    # normal equations of all series at once; a little on the diagonal keeps short histories solvable
-    gram = np.einsum("nt,ti,tj->nij", weight, x, x, optimize=True) + 1e-8 * np.eye(k)
-    right = np.einsum("nt,ti->ni", y, x, optimize=True)
-    beta = np.linalg.solve(gram, right[..., None])[..., 0]
-    parts_trend, parts_season = beta[:, :4] @ trend.T, beta[:, 4:] @ season.T
-    rest = y - parts_trend - parts_season
     count = weight.sum(axis=1)
+    length = filled.shape[1]
+    first = np.argmax(known, axis=1)
+    last = length - 1 - np.argmax(known[:, ::-1], axis=1)
+    t = (np.arange(length) - first[:, None]) / np.maximum(last - first, 1)[:, None]
+    bends = np.stack([np.ones_like(t), t, np.maximum(t - 1 / 3, 0.0), np.maximum(t - 2 / 3, 0.0)], axis=2)
+    x = np.concatenate([bends, np.broadcast_to(waves, (len(y), *waves.shape))], axis=2) * weight[:, :, None]
+    # a little on the diagonal keeps short histories solvable
+    gram = np.matmul(x.transpose(0, 2, 1), x) + 1e-6 * np.eye(x.shape[2])
+    beta = np.linalg.solve(gram, np.matmul(x.transpose(0, 2, 1), y[:, :, None]))[..., 0]
+    part_trend = np.einsum("ntk,nk->nt", x[:, :, :4], beta[:, :4])
+    part_season = np.einsum("ntk,nk->nt", x[:, :, 4:], beta[:, 4:])
+    rest = y - part_trend - part_season
 
     def variance(part: Floats) -> Floats:
         mean = (weight * part).sum(axis=1) / np.maximum(count, 1)
@@ -59,17 +76,13 @@ def strengths(values: Floats, timeline: Timeline) -> Strengths:
 
     noise = variance(rest)
 
-    def strength(part: Floats, needed: float) -> Floats:
+    def strength(part: Floats) -> Floats:
         whole = variance(rest + part)
         with np.errstate(divide="ignore", invalid="ignore"):
-            share = np.where(whole > 1e-12, np.maximum(0.0, 1.0 - noise / whole), 0.0)
-        return np.where(count >= needed, share, np.nan)
+            return np.where(whole > 1e-12, np.maximum(0.0, 1.0 - noise / whole), 0.0)
 
-    return Strengths(
-        trend=strength(parts_trend, k + 4),
-        season=strength(parts_season, 2 * year) if season.shape[1] else np.full(n, np.nan),
-        entropy=_entropy(y, weight, count),
-    )
+    trend = np.where(count >= _LEAST, strength(part_trend), np.nan)
+    return trend, strength(part_season), _entropy(y, weight, count)
 
 
 def _entropy(y: Floats, weight: Floats, count: Floats) -> Floats:
