@@ -41,6 +41,7 @@ export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
         type: 'scatter',
         silent: true,
         symbolSize: 3,
+        progressive: 0, // drawn at once: frames that follow would find a chart that is gone
         itemStyle: { color: colours.ink, opacity: 0.25 },
         data: cloud.interval.map((x, i) => [
           Math.min(Math.max(x, 1), MOST.interval),

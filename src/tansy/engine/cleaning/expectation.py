@@ -163,8 +163,11 @@ def _around(parts: Floats, window: int) -> Floats:
     length = parts.shape[1]
     total = np.zeros((len(parts), length + 1))
     np.cumsum(parts, axis=1, out=total[:, 1:])
-    t = np.arange(length)
-    return total[:, np.minimum(t + window + 1, length)] - total[:, np.maximum(t - window, 0)] - parts
+    around = -parts
+    around[:, : length - window] += total[:, window + 1 :]
+    around[:, length - window :] += total[:, -1:]
+    around[:, window + 1 :] -= total[:, 1 : length - window]
+    return around
 
 
 def _local_level(y: Floats, factor: Floats, use: Booleans, c: Floats, window: int) -> tuple[Floats, Floats]:
