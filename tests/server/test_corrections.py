@@ -11,6 +11,7 @@ import pytest
 from rest_framework.test import APIClient
 
 from tansy.engine.timeline import label
+from tansy.server.portfolios import services as portfolio_services
 from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Correction, Load, Portfolio
 from tansy.server.studies import services
@@ -250,3 +251,22 @@ def test_plans_are_checked_kept_and_handed_to_studies(client: APIClient, garden:
     again = client.post(f"/api/studies/{study.pk}/again/").json()
     assert [plan.kind for plan in Study.objects.get(pk=again["id"]).recipe.plans] == ["arrival"]
     assert [plan.kind for plan in study.recipe.plans] == ["arrival", "succession"]
+
+
+def test_two_people_cannot_add_over_each_other(client: APIClient, garden: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    def file(units: int) -> str:
+        return f"week,product,store,region,units\n{label(FIRST_WEEK + N_WEEKS, 'W')},P0,S0,North,{units}\n"
+
+    first, second = (hand_in(client, file(units)).json()["id"] for units in (3, 4))
+    looked = portfolio_services.appended
+
+    def meanwhile(*arguments: Any) -> Any:
+        found = looked(*arguments)
+        monkeypatch.setattr(portfolio_services, "appended", looked)
+        assert client.post(f"/api/uploads/{second}/append/", {"portfolio": garden}, format="json").status_code == 200
+        return found
+
+    monkeypatch.setattr(portfolio_services, "appended", meanwhile)
+    answer = client.post(f"/api/uploads/{first}/append/", {"portfolio": garden}, format="json")
+    assert answer.status_code == 409 and "Somebody else" in answer.json()["detail"]
+    assert Load.objects.count() == 2 and Portfolio.objects.get().load.panel().values[0, -1] == 4

@@ -19,10 +19,10 @@ from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import Appended, append
 from tansy.engine.reading.attributes import default_levels
-from tansy.engine.reading.history import Reading, read_panel
+from tansy.engine.reading.history import Reading, understand
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
-from tansy.engine.reading.table import open_table, read_table
+from tansy.engine.reading.table import Table, open_table, read_table
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
 
@@ -67,12 +67,13 @@ def discard(upload: Upload) -> None:
     upload.delete()
 
 
-def read(upload: Upload, options: ReadOptions) -> Reading:
-    """Read an upload with the planner's decisions."""
+def read(upload: Upload, options: ReadOptions, opened: Table | None = None) -> Reading:
+    """Read an upload with the planner's decisions. opened: its sales, where they have been opened already."""
+    folder = folder_of(upload)
+    table = opened or open_table(folder / upload.file_name, options.sheet)
     files = options.attribute_files or dict.fromkeys(upload.attribute_names, "")
-    return read_panel(
-        folder_of(upload) / upload.file_name, replace(options, file=upload.file_name, attribute_files=files)
-    )
+    beside = {name: open_table(folder / name) for name in files}
+    return understand(table, replace(options, file=upload.file_name, attribute_files=files), upload.file_name, beside)
 
 
 def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
@@ -98,7 +99,7 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
         "understood": None,
     }
     try:
-        reading = read(upload, options)
+        reading = read(upload, options, opened)
     except FileError as error:
         return {**found, "problem": str(error)}
     settled = reading.options
@@ -113,14 +114,14 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
             kind = "period"
         if kind != column["role"] or of != column["of"]:
             column.update(role=kind, of=of, reason="as you set it")
-    return {**found, "understood": understood(reading)}
+    return {**found, "understood": understood_json(reading)}
 
 
 def _first_rows(table: pl.DataFrame) -> list[list[str]]:
     return [list(row) for row in table.head(_PREVIEW_ROWS).rows()]
 
 
-def understood(reading: Reading) -> dict[str, Any]:
+def understood_json(reading: Reading) -> dict[str, Any]:
     panel = reading.panel
     levels = default_levels(panel)
     return {
@@ -244,10 +245,13 @@ def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tupl
 
 def append_upload(upload: Upload, portfolio: Portfolio, options: ReadOptions, user: Any) -> Load:
     """Put later actuals to a portfolio as a new load: everything or nothing. Raises Conflict where nothing is new."""
+    before = portfolio.load.pk
     reading, panel, summary = appended(upload, portfolio, options)
     if not (summary.n_new or summary.n_revised):
         raise Conflict("Nothing in this file is new: every value is in the portfolio already.")
     with transaction.atomic():
+        if portfolio.load.pk != before:
+            raise Conflict("Somebody else has just added to this portfolio; look at what the file brings again.")
         made = store_load(portfolio, reading, panel, upload.file_name, upload.sha256, user, summary)
         _keep_files(upload, made, reading)
     discard(upload)
