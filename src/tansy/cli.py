@@ -163,7 +163,7 @@ def fit_command(
         raise FileError(f"Levels are percentages separated by commas, not {levels!r}.") from None
     options = ReadOptions(
         time=time, value=value, keys=tuple(by or ("series",)), gaps="unknown", frequency=freq,
-        season_length=season_length, attribute_columns={},
+        season_length=season_length, attribute_columns={}, driver_columns=(), unfinished="keep",
     )  # fmt: skip
     panel = read_panel(file, options).panel
     fits: list[dict[str, Any]] = []
@@ -228,9 +228,11 @@ def score_command(
     keys = tuple(by or ("series",))
 
     def load(path: Path, column: str) -> Panel:
-        return read_panel(
-            path, ReadOptions(time=time, value=column, keys=keys, gaps="unknown", attribute_columns={})
-        ).panel
+        options = ReadOptions(
+            time=time, value=column, keys=keys, gaps="unknown", attribute_columns={}, driver_columns=(),
+            unfinished="keep",
+        )  # fmt: skip
+        return read_panel(path, options).panel
 
     mean = load(forecasts, "mean")
     actuals = _aligned(mean, load(actual, value), actual)

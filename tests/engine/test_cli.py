@@ -110,6 +110,16 @@ def test_reconcile_makes_any_structure_add_up(tmp_path: Path) -> None:
     assert "choose one of" in tansy(*common, "--method", "guess", ok=False).stderr
 
 
+def test_fit_takes_every_row_that_it_is_given(tmp_path: Path) -> None:
+    """A sparse last period and empty cells at the end are data here, not things to be left out."""
+    rows = [f"2024-W{w:02d},{s},{w},3" for w in range(1, 21) for s in "abcdef"] + ["2024-W21,a,21,3", "2024-W22,a,,3"]
+    (tmp_path / "sales.csv").write_text("week,sku,units,price\n" + "\n".join(rows) + "\n")
+    common = ("--time", "week", "--value", "units", "--by", "sku", "--model", "naive", "--horizon", "1")
+    fits = json.loads(tansy("fit", tmp_path / "sales.csv", *common).stdout)["fits"]
+    assert len(fits) == 6 and len(fits[0]["fitted"]) == 22 and fits[0]["forecast"]["period"] == ["2024-W23"]
+    assert fits[0]["forecast"]["mean"] == [21.0]
+
+
 def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) -> None:
     (tmp_path / "recipe.toml").write_text(
         'name = "small"\n[data]\nfile = "sales.csv"\n[methods]\ncandidates = ["naive", "ets(A,N,N)"]\n'
