@@ -200,7 +200,7 @@ def with_plans(panel: Panel, plans: tuple[Plan, ...]) -> Planned:
         if isinstance(plan, Arrival):
             panel, key = _with_arrival(panel, plan)
             found.append((key, plan))
-    panel = _with_events(panel, [plan for plan in plans if isinstance(plan, Event)])
+    panel = with_events(panel, plans)
     place = {key: i for i, key in enumerate(_keys(panel))}
     arrivals = []
     for key, plan in found:
@@ -286,6 +286,11 @@ def _ordered(
         panel, keys=columns, values=values[at], attributes=attributes,
         drivers={name: one[at] for name, one in drivers.items()},
     )  # fmt: skip
+
+
+def with_events(panel: Panel, plans: tuple[Plan, ...]) -> Panel:
+    """The panel with the planned events as drivers, and nothing else of the plans."""
+    return _with_events(panel, [plan for plan in plans if isinstance(plan, Event)])
 
 
 def _with_events(panel: Panel, events: list[Event]) -> Panel:

@@ -31,7 +31,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.reconcile.projection import reconcile
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
-from tansy.engine.structure.plans import IN_80_PERCENT, Planned, with_plans
+from tansy.engine.structure.plans import IN_80_PERCENT, Planned, with_events, with_plans
 from tansy.engine.study import accuracy
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.store import ChunkStore
@@ -149,7 +149,8 @@ def run_study(
     seen_at = origins(timeline.n_periods, recipe.origins, recipe.step, recipe.leads)
     forms = candidate_forms(recipe)
     with step("correct"):
-        changes = (corrections or Corrections.none()).and_then(by_rules(panel, recipe.cleaning, recipe.structure))
+        told = with_events(panel, recipe.plans)  # what an event explains is not suspicious
+        changes = (corrections or Corrections.none()).and_then(by_rules(told, recipe.cleaning, recipe.structure))
         planned = with_plans(changes.corrected(panel), recipe.plans)
         judged_values = with_plans(changes.judged(panel), recipe.plans).panel.values
         panel = planned.panel

@@ -14,10 +14,12 @@ from django.utils import timezone
 from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE, Corrections
 from tansy.engine.cleaning.rules import RULES, Rules
 from tansy.engine.cleaning.suspicious import Suspicions, find_suspicious
+from tansy.engine.structure.plans import with_events
 from tansy.engine.timeline import label
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Correction, Dismissal, Load, Portfolio, Search
 from tansy.server.portfolios.panels import keys_of, panel_of
+from tansy.server.portfolios.plans import plans_of
 
 _BATCH = 500
 
@@ -26,7 +28,8 @@ REPLACEMENTS = ("expected", "median", "interpolated", "unknown", "value")
 
 def search(load: Load, rules: Rules, user: Any) -> Search:
     """Apply the rules to a load and keep what they find."""
-    found = find_suspicious(panel_of(load), rules, load.levels)
+    panel = with_events(panel_of(load), plans_of(load.portfolio))
+    found = find_suspicious(panel, rules, load.levels)
     table = pl.DataFrame({field.name: getattr(found, field.name) for field in fields(found)})
     buffer = io.BytesIO()
     table.write_parquet(buffer)
