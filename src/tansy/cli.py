@@ -21,6 +21,7 @@ from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
+from tansy.engine.reading.append import read_history
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import read_table
@@ -128,7 +129,7 @@ def run(
         raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
     path = data or recipe.parent / chosen.data.file
     typer.echo(f"reading {path} ...", err=True)
-    reading = read_panel(path, chosen.data, recipe.parent)
+    reading = read_history(path, chosen.data, recipe.parent)
     for finding in reading.findings:
         typer.echo(f"  {finding.kind}: {finding.count:,} ({finding.remedy})", err=True)
     study = run_study(reading.panel, chosen, progress=_progress())

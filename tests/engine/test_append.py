@@ -9,7 +9,7 @@ import pytest
 
 from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
-from tansy.engine.reading.append import Appended, append
+from tansy.engine.reading.append import Appended, append, read_history
 from tansy.engine.reading.history import read_panel
 from tansy.engine.reading.options import ReadOptions
 
@@ -66,3 +66,16 @@ def test_largest_revisions_come_first_and_equal_values_are_none(tmp_path: Path) 
 def test_what_does_not_fit_is_said(tmp_path: Path, text: str, sentence: str) -> None:
     with pytest.raises(FileError, match=sentence):
         put(tmp_path, text)
+
+
+def test_later_files_are_read_as_the_first_one_was(tmp_path: Path) -> None:
+    """One week, named by its Monday, cannot show by itself that it is a week; and two columns could be the sales."""
+    (tmp_path / "sales.csv").write_text(
+        "day,sku,sold,returned\n" + "".join(f"2025-03-{d:02d},A,{d},0\n" for d in (3, 10, 17, 24))
+    )
+    (tmp_path / "more.csv").write_text("day,sku,sold,returned\n2025-03-31,A,7,1\n2025-03-24,A,25,0\n")
+    (tmp_path / "last.csv").write_text("day,sku,sold,returned\n2025-04-07,A,9,2\n")
+    options = ReadOptions(value="sold", more=("more.csv", "last.csv"))
+    reading = read_history(tmp_path / "sales.csv", options, tmp_path)
+    assert reading.panel.timeline.frequency == "W"
+    assert reading.panel.values.tolist() == [[3, 10, 17, 25, 7, 9]]

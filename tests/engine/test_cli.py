@@ -168,3 +168,19 @@ def test_run_corrects_by_the_recipes_rules_and_lists_every_value(tmp_path: Path)
     assert changed.height == 1 and changed.rows()[0][:4] == ("bb", "n", "2024-W20", 900.0)
     assert changed["corrected"][0] < 30 and changed["reason"][0] == "spike"
     assert json.loads((tmp_path / "out" / "summary.json").read_text())["values_corrected"] == 1
+
+
+def test_run_puts_later_actuals_to_the_history(tmp_path: Path) -> None:
+    rows = SALES.splitlines()
+    (tmp_path / "sales.csv").write_text("\n".join(rows[:401]) + "\n")
+    (tmp_path / "more.csv").write_text("\n".join([rows[0], *rows[401:]]) + "\n")
+    text = (
+        '[methods]\ncandidates = ["naive"]\n[backtest]\norigins = 2\nstep = 4\nleads = 4\n[data]\nfile = "sales.csv"\n'
+    )
+    (tmp_path / "whole.csv").write_text(SALES)
+    (tmp_path / "two.toml").write_text(text + 'more = ["more.csv"]\n')
+    (tmp_path / "one.toml").write_text(text.replace("sales.csv", "whole.csv"))
+    for name in ("one", "two"):
+        tansy("run", tmp_path / f"{name}.toml", "--out", tmp_path / name)
+    one, two = (pl.read_parquet(tmp_path / name / "forecasts.parquet") for name in ("one", "two"))
+    assert one.equals(two) and one.height > 0

@@ -238,3 +238,11 @@ def test_more_cells_than_fit_are_refused(tmp_path: Path) -> None:
     rows = "".join(f"2025-01-01,S{i},1\n" for i in range(20_000)) + "1990-01-02,S0,1\n"
     with pytest.raises(FileError, match="more than fit"):
         read(tmp_path, "date,sku,units\n" + rows)
+
+
+@pytest.mark.parametrize(("how", "left_out"), [("first", [("3", "9")]), ("last", [("2", "1")]), ("sum", [])])
+def test_duplicates_that_are_passed_over_are_among_the_rows_left_out(
+    tmp_path: Path, how: str, left_out: list[tuple[str, str]]
+) -> None:
+    refused = read(tmp_path, HEAD + "2025-W01,A,1\n2025-W01,A,9\n2025-W02,A,2\n", duplicates=how).refused
+    assert [(str(row), units) for row, units in refused.select("row", "units").rows()] == left_out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -10,11 +11,45 @@ from numpy.typing import NDArray
 
 from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
+from tansy.engine.reading.history import Reading, read_panel, understand
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.reading.table import open_table
 from tansy.engine.timeline import NOUN, Timeline
 
 Floats = NDArray[np.float64]
 
 _SHOWN = 200
+
+
+def later_options(before: ReadOptions, columns: list[str]) -> ReadOptions:
+    """How a file of later actuals is read: as the file before it was, but for columns that it does not have.
+
+    before: with every guess filled in.
+    """
+    known = [name for name in (before.time, before.value) if name in columns]
+    return replace(
+        before,
+        time=before.time if before.time in known else "",
+        value=before.value if before.value in known else "",
+        attribute_columns=None,
+        attribute_files=None,
+        driver_columns=tuple(name for name in before.driver_columns or () if name in columns) or None,
+        driver_files=(),
+        more=(),
+        sheet=None,
+        layout=None,
+    )
+
+
+def read_history(path: Path, options: ReadOptions, folder: Path) -> Reading:
+    """Read the sales at `path` and put the files of later actuals to it that the options name."""
+    reading = read_panel(path, options, folder)
+    for name in options.more:
+        table = open_table(folder / name)
+        later = understand(table, later_options(reading.options, table.frame.columns), name)
+        panel, _ = append(reading.panel, later.panel, later.has_row, later.options.gaps)
+        reading = replace(reading, panel=panel, findings=reading.findings + later.findings)
+    return reading
 
 
 @dataclass(frozen=True)

@@ -57,16 +57,21 @@ def scatter(
     n_series: int,
     n_periods: int,
     duplicates: str,
-) -> tuple[NDArray[np.float64], NDArray[np.bool_], Integers]:
-    """Rows -> matrix [series, periods]; which cells have a row; and the rows that repeat an earlier cell."""
+) -> tuple[NDArray[np.float64], NDArray[np.bool_], Integers, Integers]:
+    """Rows -> matrix [series, periods]; which cells have a row; the rows that repeat an earlier cell; and those that
+    are passed over for another one of the same cell."""
     size = n_series * n_periods
     cell = series * n_periods + period
     rows = np.bincount(cell, minlength=size)
-    twice = np.empty(0, dtype=np.int64)
+    twice = passed_over = np.empty(0, dtype=np.int64)
     if (rows > 1).any():
         order = np.argsort(cell, kind="stable")
-        repeats = order[1:][cell[order][1:] == cell[order][:-1]]
-        twice = np.sort(repeats)
+        again = cell[order][1:] == cell[order][:-1]
+        twice = np.sort(order[1:][again])
+        if duplicates == "first":
+            passed_over = twice
+        elif duplicates == "last":
+            passed_over = np.sort(order[:-1][again])
     if duplicates in ("sum", "mean"):
         seen = ~np.isnan(value)
         total: NDArray[np.float64] = np.bincount(cell[seen], weights=value[seen], minlength=size).astype(np.float64)
@@ -79,7 +84,7 @@ def scatter(
         backwards = -1 if duplicates == "first" else 1
         matrix[cell[::backwards]] = value[::backwards]  # of a repeated cell the last written stays
     shape = (n_series, n_periods)
-    return matrix.reshape(shape), (rows > 0).reshape(shape), twice
+    return matrix.reshape(shape), (rows > 0).reshape(shape), twice, passed_over
 
 
 def sum_up(values: Floats, has_row: Booleans, coarse: Integers) -> tuple[Floats, Booleans]:

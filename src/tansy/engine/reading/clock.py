@@ -104,6 +104,7 @@ def read_clock(column: pl.Series, options: ReadOptions, name: str, places: Place
 
 def _frequencies(guess: str, form: str, options: ReadOptions, name: str) -> tuple[str, str]:
     """The frequency that the column is written in, and the one that is wanted."""
+    guess = options.written or guess  # a file of one week cannot show how often it ticks
     wanted = options.frequency or guess
     if wanted == guess or wanted in _SUMS.get(guess, ()):
         return guess, wanted

@@ -123,7 +123,7 @@ def understand(
             f"{name}: {n_series:,} series over {last - first + 1:,} periods are more than fit; check the key columns, "
             "or split the file."
         )
-    values, has_row, twice = scatter(
+    values, has_row, twice, passed_over = scatter(
         codes[kept], clock.number[kept] - first, value[kept], n_series, last - first + 1, options.duplicates
     )
     if len(twice):
@@ -131,6 +131,9 @@ def understand(
         flags[np.nonzero(kept)[0][twice]] = True
         remedy = f"rows for the same series and period: {_DUPLICATE_WORDS[options.duplicates]}"
         findings += found.of_rows("duplicate", remedy, options.value, table[options.value], flags, places, True)
+        flags[:] = False
+        flags[np.nonzero(kept)[0][passed_over]] = True
+        refusals.add(flags, "another row for the same series and period is kept")
     spans = _Span(clock, first, last)
     if clock.native != clock.frequency:
         values, has_row = sum_up(values, has_row, spans.coarse)
@@ -165,7 +168,7 @@ def understand(
         rows.append(DriverRows.of_sales(table, options.driver_columns, codes, clock, refusals.kept & has_key, some))
     drivers, driver_findings = gather_drivers(rows, panel)
     findings += driver_findings
-    options = replace(options, frequency=clock.frequency, season_length=season)
+    options = replace(options, written=clock.native, frequency=clock.frequency, season_length=season)
     refused = refusals.table(table, places)
     return Reading(
         panel=replace(panel, drivers=drivers),

@@ -22,9 +22,11 @@ class ReadOptions:
     same file -> key column that it describes. attribute_files: path -> key column, for files with one row per key.
     driver_columns: columns of the same file that are known ahead; guessed where None. driver_files: paths of files with
     drivers by period, with or without key columns.
+    more: paths of later actuals, put to the history one after the other.
     gaps: what a missing row between a series' first and the last period means. duplicates: how rows for the same series
     and period are put together. negatives: "keep" as returns, "drop" the rows, or make them "positive".
-    frequency: that of the panel; finer rows are added up to it. week_start: of days that are added up to weeks.
+    written: the frequency that rows are written in, guessed where None. frequency: that of the panel; finer rows are
+    added up to it. week_start: of days that are added up to weeks.
     unfinished: whether a last period that is not over yet is left out. season_length: guessed where None.
     day_first: how 03/04/2025 is read. sheet: of an XLSX file. layout: "long" or "wide", guessed where None."""
 
@@ -36,10 +38,12 @@ class ReadOptions:
     attribute_files: dict[str, str] | None = None
     driver_columns: tuple[str, ...] | None = None
     driver_files: tuple[str, ...] = ()
+    more: tuple[str, ...] = ()
     gaps: str = "zero"
     duplicates: str = "sum"
     negatives: str = "keep"
     unfinished: str = "leave-out"
+    written: str | None = None
     frequency: str | None = None
     week_start: str = "monday"
     season_length: int | None = None
@@ -57,8 +61,9 @@ class ReadOptions:
         ):
             if chosen not in known:
                 raise RecipeError(f"{words} {', '.join(known[:-1])} or {known[-1]}, not {chosen!r}.")
-        if self.frequency is not None and self.frequency not in FREQUENCIES:
-            raise RecipeError(f"The frequency is one of {', '.join(FREQUENCIES)}, not {self.frequency!r}.")
+        for frequency in (self.frequency, self.written):
+            if frequency is not None and frequency not in FREQUENCIES:
+                raise RecipeError(f"The frequency is one of {', '.join(FREQUENCIES)}, not {frequency!r}.")
         if self.layout is not None and self.layout not in LAYOUTS:
             raise RecipeError(f"The layout is long or wide, not {self.layout!r}.")
         if self.season_length is not None and self.season_length < 1:
@@ -77,6 +82,7 @@ class ReadOptions:
                 **entries,
                 "keys": tuple(entries.get("keys", ())),
                 "driver_files": tuple(entries.get("driver_files", ())),
+                "more": tuple(entries.get("more", ())),
                 "driver_columns": None if columns is None else tuple(columns),
             }
         )

@@ -17,7 +17,7 @@ from django.db import transaction
 
 from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
-from tansy.engine.reading.append import Appended, append
+from tansy.engine.reading.append import Appended, append, later_options
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import Reading, understand
 from tansy.engine.reading.options import ReadOptions
@@ -223,22 +223,15 @@ def store_load(
     return made
 
 
-def append_options(portfolio: Portfolio, options: ReadOptions) -> ReadOptions:
-    """The decisions of the portfolio's newest load, but for the roles of columns, which may be named otherwise."""
-    before = data_section(portfolio.load)
-    return replace(
-        options,
-        keys=options.keys or before.keys,
-        gaps=before.gaps,
-        frequency=before.frequency,
-        week_start=before.week_start,
-        season_length=before.season_length,
-    )
-
-
 def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tuple[Reading, Panel, Appended]:
-    """What the portfolio's history would be with this upload, and what that changes. Nothing is loaded."""
-    reading = read(upload, append_options(portfolio, options))
+    """What the portfolio's history would be with this upload, and what that changes. Nothing is loaded.
+
+    options: decisions that differ from those of the newest load; only its column roles and sheet count.
+    """
+    opened = open_table(folder_of(upload) / upload.file_name, options.sheet)
+    as_before = later_options(ReadOptions.from_mapping(portfolio.load.options), opened.frame.columns)
+    chosen = {name: given for name in ("time", "value", "keys", "sheet") if (given := getattr(options, name))}
+    reading = read(upload, replace(as_before, **chosen), opened)
     panel, summary = append(portfolio.load.panel(), reading.panel, reading.has_row, reading.options.gaps)
     return reading, panel, summary
 
@@ -276,6 +269,7 @@ def undo(made: Load) -> None:
 
 
 def data_section(load: Load) -> ReadOptions:
-    """How the load was read, as the [data] section of a recipe."""
-    options = ReadOptions.from_mapping(load.options)
-    return replace(options, file=load.file_name)
+    """How the history up to this load was read, as the [data] section of a recipe."""
+    loads = list(load.portfolio.loads.filter(pk__lte=load.pk).order_by("id"))
+    options = ReadOptions.from_mapping(loads[0].options)
+    return replace(options, file=loads[0].file_name, more=tuple(later.file_name for later in loads[1:]))
