@@ -283,6 +283,15 @@ class TestCorrectedStudy:
         assert study.forecast[finest].mean() == pytest.approx(20.0, abs=2)
         assert len(study.corrections) == 3
 
+    def test_a_value_that_breaks_two_rules_is_changed_once(self) -> None:
+        stock = np.full((4, 120), 9.0)
+        stock[0, 29:31] = 0.0  # the shelf was empty around the wild value
+        panel = replace(self.panel(), drivers={"stock": stock})
+        made = by_rules(panel, Rules(accept_above=5.0), {})
+        cells = list(zip(made.series.tolist(), made.period.tolist(), made.reason, strict=True))
+        assert cells[:3] == [(0, 29, "out-of-stock"), (0, 30, "spike"), (0, 31, "out-of-stock")]
+        assert len({cell[:2] for cell in cells}) == len(cells)
+
     def test_from_suspicions_spells_out_runs(self) -> None:
         found = find_suspicious(self.panel(), Rules(), {})
         made = from_suspicions(found, "median")

@@ -163,6 +163,8 @@ def test_actuals_are_appended_run_again_and_undone(client: APIClient, garden: in
     assert load.n_periods == old.n_periods + 1 and load.panel().values[0, -1] == 7
     # the correction was made of another number, so it does not hold for the revised one
     assert len(standing(load)) == 0 and len(standing(old)) == 1
+    ledger = client.get(f"/api/portfolios/{garden}/corrections/").json()
+    assert ledger["n_standing"] == 0 and [row["holds"] for row in ledger["corrections"]] == [False]
     loads = client.get(f"/api/portfolios/{garden}/loads/").json()
     assert [one["appended"] is None for one in loads] == [False, True] and not loads[0]["is_used"]
 
@@ -295,3 +297,37 @@ def test_an_event_on_the_calendar_explains_what_it_did(client: APIClient) -> Non
     plan = {"kind": "event", "name": "fair", "periods": sorted(fairs)}
     assert client.post(f"/api/portfolios/{garden}/plans/", plan, format="json").status_code == 201
     assert flagged() == 0
+
+
+def test_a_revised_value_is_looked_at_afresh(client: APIClient, garden: int) -> None:
+    """The till error of 900 is corrected, then revised to 800: still suspicious, open, and corrected anew."""
+    search = look(client, garden)
+    decide(client, search, "accept", [search["found"][0]["id"]])
+    text = f"week,product,store,region,units\n{label(WILD_WEEK, 'W')},P1,S0,North,800\n"
+    upload = hand_in(client, text).json()
+    assert client.post(f"/api/uploads/{upload['id']}/append/", {"portfolio": garden}, format="json").status_code == 200
+    anew = look(client, garden)
+    first = anew["found"][0]
+    assert (first["name"], first["received"], first["state"]) == ("P1 × S0", 800, "open")
+    assert decide(client, anew, "accept", [first["id"]]).json() == {"count": 1}
+    holds = {
+        row["received"]: row["holds"]
+        for row in client.get(f"/api/portfolios/{garden}/corrections/").json()["corrections"]
+    }
+    assert holds == {900.0: False, 800.0: True}
+
+
+def test_a_wild_value_inside_a_stock_out_is_corrected_once(client: APIClient) -> None:
+    rows = []
+    for row in SALES.splitlines()[1:]:
+        week, product, store, _, units = row.split(",")
+        if (product, store) == ("P1", "S0"):
+            out = week in {label(FIRST_WEEK + t, "W") for t in (59, 60)}
+            rows.append(f"{week},{product},{'900' if week == label(WILD_WEEK, 'W') else units},{0 if out else 9}")
+    upload = hand_in(client, "week,sku,units,stock\n" + "\n".join(rows) + "\n").json()
+    made = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Shelf", "options": {}}, format="json").json()
+    search = client.post(f"/api/portfolios/{made['id']}/searches/", {}, format="json").json()
+    assert {(one["rule"], one["length"]) for one in search["found"]} >= {("spike", 1), ("out-of-stock", 3)}
+    everything = [one["id"] for one in search["found"]]
+    assert decide(client, search, "accept", everything).json() == {"count": 3}
+    assert Correction.objects.count() == 3

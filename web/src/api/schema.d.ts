@@ -796,6 +796,8 @@ export interface components {
             reverted_by?: string | null;
             /** Format: date-time */
             readonly reverted_at: string | null;
+            /** @description Not where it was reverted, or where its value was revised since. */
+            readonly holds: boolean;
         };
         Count: {
             count: number;

@@ -71,10 +71,15 @@ class Corrections:
 
 
 def from_suspicions(found: Suspicions, replacement: str) -> Corrections:
-    """Corrections for every period of every suspicion that is a change."""
+    """Corrections for every period of every suspicion that is a change. Where a wild value lies in a run of another
+    rule, the one whose rule comes first in RULES stands."""
     found = found.where(found.is_change())
+    found = found.where(np.argsort(found.rule, kind="stable"))
     which = np.repeat(np.arange(len(found)), found.length)
     step = np.arange(len(which)) - np.repeat(np.cumsum(found.length) - found.length, found.length)
+    cell = np.stack([found.series[which], found.start[which] + step], axis=1)
+    _, first = np.unique(cell, axis=0, return_index=True)  # in the order of series and period
+    which, step = which[first], step[first]
     stock = np.isin(found.rule, [RULES.index("zero-run"), RULES.index("out-of-stock")])
     return Corrections(
         series=found.series[which],

@@ -126,14 +126,10 @@ def expect(
 
 def _unit(values: Floats) -> Floats:
     """1 where a series holds whole numbers, else a millionth of its median: then the chance of counts plays no part."""
-    n = len(values)
-    unit = np.ones(n)
     with np.errstate(invalid="ignore"):
-        broken = np.nonzero(((values % 1.0) > 0.0).any(axis=1))[0]
-    for i in broken.tolist():
-        positive = values[i][values[i] > 0.0]
-        unit[i] = np.median(positive) / 1e6
-    return unit
+        broken = ((values % 1.0) > 0.0).any(axis=1)
+        typical = _nanmedian(np.where(values > 0.0, values, np.nan))
+    return np.where(broken & (typical > 0.0), typical / 1e6, 1.0)
 
 
 class _Pool:

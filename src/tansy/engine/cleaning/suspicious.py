@@ -30,7 +30,7 @@ class Suspicions:
     """One entry per suspicious value, or per run of them; all arrays [n], ordered by series and start.
 
     series, start: position of the first value. length: periods. rule: position in RULES. score: standard deviations of
-    a normal that would be as rare. received: the value, or the mean of a run. expected, low, high: what was to be
+    a normal that would be as rare. received: the value, of a run its first. expected, low, high: what was to be
     expected and the range it would usually lie in (two standard deviations, never below zero). median, interpolated:
     further replacements, NaN where there are none. ratio: new level over old level, of a shift of level, else NaN.
     """
@@ -81,7 +81,7 @@ def find_suspicious(panel: Panel, rules: Rules, level_of_siblings: dict[str, lis
     if "out-of-stock" in rules.find and "stock" in panel.drivers:
         parts.append(_out_of_stock(values, panel.past_driver("stock"), found))
     if "spike" in rules.find:
-        parts.append(_single("spike", values, found, *_tails(values, found), rules.spike))
+        parts.append(_single("spike", values, found, _tails(values, found), rules.spike))
     if "zero-run" in rules.find:
         parts.append(_zero_runs(values, timeline, found, rules.zero_run))
     if "fence" in rules.find:
@@ -93,8 +93,8 @@ def find_suspicious(panel: Panel, rules: Rules, level_of_siblings: dict[str, lis
     return _joined(parts, panel)
 
 
-def _tails(values: Floats, found: Expectation) -> tuple[Floats, Floats]:
-    """Score of every value (NaN where it is not worth asking) and its sign, from the tail of the negative binomial.
+def _tails(values: Floats, found: Expectation) -> Floats:
+    """Score of every value, NaN where it is not worth asking, from the tail of the negative binomial.
 
     P(Y >= y) = I_p(y, r) with r = 1 / dispersion and p = mu / (mu + r), I the regularised incomplete beta function
     (Abramowitz, Stegun 1964, 26.5.26); it is defined for broken values too. The doubt about mu widens the dispersion.
@@ -107,8 +107,8 @@ def _tails(values: Floats, found: Expectation) -> tuple[Floats, Floats]:
         high, low = far & (y > mu), far & (y < mu) & (y > 0.0)
     score = np.full(values.shape, np.nan)
     score[high] = _upper(y[high], mu[high], c[high])
-    score[low] = -_lower(y[low], mu[low], c[low])
-    return np.abs(score), np.sign(np.nan_to_num(score))
+    score[low] = _lower(y[low], mu[low], c[low])
+    return score
 
 
 def _upper(y: Floats, mu: Floats, c: Floats) -> Floats:
@@ -126,9 +126,7 @@ def _as_deviations(probability: NDArray[np.floating[Any]]) -> Floats:
     return np.minimum(-special.ndtri(np.maximum(probability, 1e-300)), LARGEST_SCORE)
 
 
-def _single(
-    rule: str, values: Floats, found: Expectation, score: Floats, _sign: Floats, threshold: float
-) -> Suspicions:
+def _single(rule: str, values: Floats, found: Expectation, score: Floats, threshold: float) -> Suspicions:
     with np.errstate(invalid="ignore"):
         i, t = np.nonzero(score >= threshold)
     return _entries(rule, values, found, i, t, np.ones_like(i), score[i, t])
@@ -243,8 +241,8 @@ def _same_week(values: Floats, timeline: Timeline, found: Expectation, threshold
         np.maximum(np.nan_to_num(mean), 1e-9 * found.unit[:, None]), doubt, found.dispersion, found.unit, found.factor,
         found.sold_out,
     )  # fmt: skip
-    score, sign = _tails(np.where(np.isnan(mean), np.nan, values), by_years)
-    return _single("same-week", values, by_years, score, sign, threshold)
+    score = _tails(np.where(np.isnan(mean), np.nan, values), by_years)
+    return _single("same-week", values, by_years, score, threshold)
 
 
 def _level_shifts(values: Floats, timeline: Timeline, found: Expectation, threshold: float) -> Suspicions:
@@ -280,7 +278,7 @@ def _level_shifts(values: Floats, timeline: Timeline, found: Expectation, thresh
 
 
 def _joined(parts: list[Suspicions], panel: Panel) -> Suspicions:
-    """All entries by series and start, one per value, with their further replacements."""
+    """All entries by series and start, one for each start, with their further replacements."""
     if not parts:
         empty = np.empty(0)
         return Suspicions(*(np.empty(0, dtype=np.int64),) * 4, *(empty,) * 8)
@@ -293,18 +291,13 @@ def _joined(parts: list[Suspicions], panel: Panel) -> Suspicions:
     same[1:] = (every.series[1:] == every.series[:-1]) & (every.start[1:] == every.start[:-1])
     every = every.where(~same | shift)
     median, interpolated = _neighbours(panel.values, every)
-    whole = np.array([_is_whole(panel.values[i]) for i in np.unique(every.series).tolist()], dtype=bool)
-    rounded = whole[np.searchsorted(np.unique(every.series), every.series)]
+    known = panel.values[every.series]
+    rounded = (np.isnan(known) | (known == np.round(known))).all(axis=1)
 
     def shown(values: Floats) -> Floats:
         return np.where(rounded, np.round(values), values)
 
     return replace(every, expected=shown(every.expected), median=shown(median), interpolated=shown(interpolated))
-
-
-def _is_whole(values: Floats) -> bool:
-    known = values[~np.isnan(values)]
-    return bool((known == np.round(known)).all())
 
 
 def _neighbours(values: Floats, every: Suspicions) -> tuple[Floats, Floats]:

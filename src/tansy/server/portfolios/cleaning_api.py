@@ -253,14 +253,20 @@ class CorrectionSerializer(serializers.ModelSerializer):
     made_by = serializers.CharField(source="made_by.username")
     reverted_by = serializers.CharField(source="reverted_by.username", default=None, allow_null=True)
     period = serializers.SerializerMethodField()
+    holds = serializers.SerializerMethodField(
+        help_text="Not where it was reverted, or where its value was revised since."
+    )
 
     class Meta:
         model = Correction
         fields = [
             "id", "key", "period", "received", "value", "unjudged", "rule", "score", "reason", "made_by", "made_at",
-            "reverted_by", "reverted_at",
+            "reverted_by", "reverted_at", "holds",
         ]  # fmt: skip
         read_only_fields = fields
+
+    def get_holds(self, correction: Correction) -> bool:
+        return correction.pk in self.context["holding"]
 
     def get_period(self, correction: Correction) -> str:
         return label(correction.period, self.context["frequency"])
@@ -311,11 +317,12 @@ class LedgerView(APIView):
         rows = _filtered(request, pk)
         level = request.query_params.get("level") or overview.dimensions(load)[0]
         every = Correction.objects.filter(portfolio_id=pk)
-        context = {"frequency": load.frequency}
+        holding = ledger.holding_ids(load)
+        context = {"frequency": load.frequency, "holding": holding}
         return Response(
             {
                 "corrections": CorrectionSerializer(rows[:_MOST_SHOWN], many=True, context=context).data,
-                "n_standing": every.filter(reverted_at=None).count(),
+                "n_standing": len(holding),
                 "n_reverted": every.exclude(reverted_at=None).count(),
                 "level": level,
                 "levels": overview.dimensions(load),

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import polars as pl
-from django.db import transaction
+from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE, Corrections
@@ -52,7 +52,7 @@ def suspicions(kept: Search) -> Suspicions:
 def states(kept: Search, found: Suspicions, keys: list[str]) -> list[str]:
     """ "open", "accepted" or "dismissed" for every suspicion."""
     portfolio, first = kept.load.portfolio, kept.load.first_period
-    standing = set(Correction.objects.filter(portfolio=portfolio, reverted_at=None).values_list("key", "period"))
+    standing = {(row.key, row.period) for row, _, _ in _holding(kept.load)}
     dismissed = set(Dismissal.objects.filter(portfolio=portfolio).values_list("key", "period", "rule"))
     result = []
     for i, start, rule in zip(found.series.tolist(), found.start.tolist(), found.rule.tolist(), strict=True):
@@ -109,18 +109,28 @@ def accept(kept: Search, choice: Choice, user: Any) -> int:
             )
             for t in range(first, first + int(chosen.length[k]))
         ]
-    _create(rows)
-    return len(rows)
+    return _create(load, rows, user)
 
 
-def _create(rows: list[Correction]) -> None:
-    from django.db import IntegrityError
-
+def _create(load: Load, rows: list[Correction], user: Any) -> int:
+    """Write corrections, all or none; returns how many. Of two for the same value, as where a wild value lies in a run,
+    the first stands. A correction that does not hold any more gives way."""
+    new: dict[tuple[str, int], Correction] = {}
+    for row in rows:
+        new.setdefault((row.key, row.period), row)
+    holding = holding_ids(load)
+    stale = [
+        row.pk
+        for row in Correction.objects.filter(portfolio=load.portfolio, reverted_at=None)
+        if row.pk not in holding and (row.key, row.period) in new
+    ]
     try:
         with transaction.atomic():
-            Correction.objects.bulk_create(rows, batch_size=_BATCH)
+            revert(load.portfolio, stale, user)
+            Correction.objects.bulk_create(new.values(), batch_size=_BATCH)
     except IntegrityError:
         raise Conflict("One of these values is corrected already; revert that correction first.") from None
+    return len(new)
 
 
 def _number(value: float | None) -> float | None:
@@ -183,7 +193,7 @@ def mark(load: Load, where: dict[str, str], first: int, last: int, because: str,
     if not where or not chosen.any():
         raise Unusable("No series matches; choose a store, a product, or a group of them.")
     keys = keys_of(load)
-    standing = set(Correction.objects.filter(portfolio=load.portfolio, reverted_at=None).values_list("key", "period"))
+    standing = {(row.key, row.period) for row, _, _ in _holding(load)}
     rows = [
         Correction(
             portfolio=load.portfolio,
@@ -200,8 +210,7 @@ def mark(load: Load, where: dict[str, str], first: int, last: int, because: str,
         for period in range(first, last + 1)
         if not np.isnan(panel.values[i, period - timeline.first]) and (keys[i], period) not in standing
     ]
-    _create(rows)
-    return len(rows)
+    return _create(load, rows, user)
 
 
 def revert(portfolio: Portfolio, ids: list[int], user: Any) -> int:
@@ -210,32 +219,29 @@ def revert(portfolio: Portfolio, ids: list[int], user: Any) -> int:
     return standing.update(reverted_by=user, reverted_at=timezone.now())
 
 
-def standing(load: Load) -> Corrections:
-    """The corrections that hold for this load. One whose value was revised since it was made does not: it was made of
-    another number."""
+def _holding(load: Load) -> list[tuple[Correction, int, int]]:
+    """The corrections that hold for this load, with the positions of their series and period. One whose value was
+    revised since it was made does not: it was made of another number."""
     position = {key: i for i, key in enumerate(keys_of(load))}
-    panel = panel_of(load)
-    series, period, value, unjudged, reason, score = [], [], [], [], [], []
+    values = panel_of(load).values
+    found = []
     for row in Correction.objects.filter(portfolio=load.portfolio, reverted_at=None).order_by("id"):
         i, t = position.get(row.key), row.period - load.first_period
         if i is None or not 0 <= t < load.n_periods:
             continue
-        if not row.unjudged and _number(panel.values[i, t]) != row.received:
-            continue
-        series.append(i)
-        period.append(t)
-        value.append(np.nan if row.value is None else row.value)
-        unjudged.append(row.unjudged)
-        reason.append(row.reason)
-        score.append(np.nan if row.score is None else row.score)
-    return Corrections(
-        np.array(series, dtype=np.int64),
-        np.array(period, dtype=np.int64),
-        np.array(value, dtype=np.float64),
-        np.array(unjudged, dtype=bool),
-        tuple(reason),
-        np.array(score, dtype=np.float64),
-    )
+        if row.unjudged or _number(values[i, t]) == row.received:
+            found.append((row, i, t))
+    return found
+
+
+def holding_ids(load: Load) -> set[int]:
+    return {row.pk for row, _, _ in _holding(load)}
+
+
+def standing(load: Load) -> Corrections:
+    """The corrections that hold for this load, as the engine takes them."""
+    held = _holding(load)
+    return unpack([[i, t, row.value, row.unjudged, row.reason, row.score] for row, i, t in held])
 
 
 def pack(corrections: Corrections) -> list[list[Any]]:

@@ -138,6 +138,7 @@ describe('the ledger', () => {
       made_at: '2026-11-02T09:00:00Z',
       reverted_by: null,
       reverted_at: null,
+      holds: true,
     };
     const calls = serve(({ path }) => {
       if (path.endsWith('/revert/')) return { body: { count: 1 } };

@@ -139,6 +139,9 @@ export function Ledger() {
                   <td>{RULE_LABELS[one.reason] ?? one.reason}</td>
                   <td className="whitespace-nowrap">
                     {one.made_by}, {when(one.made_at)}
+                    {one.reverted_at === null && !one.holds && (
+                      <span className="block text-second">not in force: the value was revised since</span>
+                    )}
                     {one.reverted_at && (
                       <span className="block">
                         reverted by {one.reverted_by}, {when(one.reverted_at)}
