@@ -1,6 +1,6 @@
 """5 million long rows of CSV: to findings (promised: 10 s), to a loaded portfolio (40 s), with at most 4 GB.
 
-python -m bench.reading [--rows N]
+python -m bench.reading [--rows N --runs N]
 """
 
 from __future__ import annotations
@@ -40,12 +40,13 @@ print(f"{reading.n_rows:,} rows, {reading.panel.n_series:,} series: findings {fo
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rows", type=int, default=5_000_000)
+    parser.add_argument("--runs", type=int, default=3)
     arguments, _ = parser.parse_known_args()
     with tempfile.TemporaryDirectory() as name:
         path = Path(name) / "sales.csv"
         write(path, arguments.rows // 156, 156)
         print(f"{path.stat().st_size / 1e6:,.0f} MB of CSV")
-        for run in range(3):  # a process each, so that the peak is its own
+        for run in range(arguments.runs):  # a process each, so that the peak is its own
             data = Path(name) / f"data{run}"
             env = {**os.environ, "TANSY_DATA": str(data), "DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
             subprocess.run([sys.executable, "-c", _PROBE, str(path)], env=env, check=True)

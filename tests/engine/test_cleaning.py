@@ -292,6 +292,18 @@ class TestCorrectedStudy:
         assert cells[:3] == [(0, 29, "out-of-stock"), (0, 30, "spike"), (0, 31, "out-of-stock")]
         assert len({cell[:2] for cell in cells}) == len(cells)
 
+    def test_the_volume_moved_is_summed_by_group(self) -> None:
+        panel = self.panel()
+        changes = Corrections(
+            np.array([0, 1, 2]), np.array([30, 5, 6]), np.array([20.0, np.nan, 100.0]), np.zeros(3, dtype=bool),
+            ("a", "b", "c"), np.full(3, np.nan),
+        )  # fmt: skip
+        y = panel.values
+        found = {one.name: one for one in changes.moved(panel, ["x", "x", "y", "y"])}
+        assert (found["x"].count, found["x"].removed, found["x"].unknown) == (2, 880.0, y[1, 5])
+        assert (found["y"].count, found["y"].added, found["y"].removed) == (1, 100.0 - y[2, 6], 0.0)
+        assert list(found) == ["x", "y"] and Corrections.none().moved(panel, ["x"] * 4) == []
+
     def test_from_suspicions_spells_out_runs(self) -> None:
         found = find_suspicious(self.panel(), Rules(), {})
         made = from_suspicions(found, "median")

@@ -167,3 +167,13 @@ def test_strengths_of_series_whose_parts_are_known() -> None:
     young = strengths(young, WEEKS)
     assert np.isnan(young.season).all() and np.median(young.trend) < 0.3
     assert found.trend[-1] == found.season[-1] == 0 and np.isnan(found.entropy[-1])
+
+
+def test_what_has_ended_or_is_new_counts_to_no_steady_kind() -> None:
+    rng = np.random.default_rng(7)
+    steady = rng.poisson(20, N).astype(float)
+    ended = np.where(T < 100, steady, 0.0)
+    young = np.where(T < N - 20, np.nan, steady)
+    found = kinds(steady, ended, young, np.zeros(N))
+    members = {name: np.nonzero(flags)[0].tolist() for name, flags in found.groups().items() if flags.any()}
+    assert members == {"smooth": [0], "ended": [1], "new": [2], "no sales": [3]}

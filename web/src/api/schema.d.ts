@@ -1369,6 +1369,7 @@ export interface components {
         };
         SeriesView: {
             position: number;
+            n_series: number;
             name: string;
             labels: string[];
             periods: string[];
@@ -1397,7 +1398,7 @@ export interface components {
             wape: (number | null)[];
             rmsse: (number | null)[];
             gain: (number | null)[];
-            /** @description Kinds of demand in words. */
+            /** @description The kinds that a node counts to. */
             kinds: string[];
             /** @description Position in kinds. */
             kind: number[];

@@ -20,6 +20,17 @@ UNKNOWN_BECAUSE = ("stock-out", "closure")
 
 
 @dataclass(frozen=True)
+class MovedVolume:
+    """What corrections did to the volume of a group: values changed, units added, taken away, and made unknown."""
+
+    name: str
+    count: int
+    added: float
+    removed: float
+    unknown: float
+
+
+@dataclass(frozen=True)
 class Corrections:
     """One entry per changed value, all arrays [n]. series, period: where. value: what methods see, NaN for unknown.
     unjudged: no forecast is scored in this period either (stock-outs and closures). reason, score: for the report."""
@@ -52,6 +63,25 @@ class Corrections:
             self.reason + tuple(r for r, n in zip(later.reason, new.tolist(), strict=True) if n),
             np.concatenate([self.score, later.score[new]]),
         )
+
+    def moved(self, panel: Panel, groups: list[str]) -> list[MovedVolume]:
+        """What the corrections did to the volume of each group, the most changed first. panel: as received; groups: of
+        every series."""
+        if not len(self):
+            return []
+        received = np.nan_to_num(panel.values[self.series, self.period])
+        lost = np.isnan(self.value)
+        step = np.where(lost, 0.0, self.value - received)
+        names, codes, count = np.unique(
+            np.array([groups[i] for i in self.series.tolist()], dtype=object), return_inverse=True, return_counts=True
+        )
+        parts = (np.maximum(step, 0.0), np.maximum(-step, 0.0), np.where(lost, received, 0.0))
+        added, removed, unknown = (np.bincount(codes, weights=part, minlength=len(names)) for part in parts)
+        order = np.argsort(-(added + removed + unknown), kind="stable")
+        return [
+            MovedVolume(str(names[g]), int(count[g]), float(added[g]), float(removed[g]), float(unknown[g]))
+            for g in order.tolist()
+        ]
 
     def corrected(self, panel: Panel) -> Panel:
         """What methods see."""

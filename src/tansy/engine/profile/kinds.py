@@ -57,6 +57,19 @@ class Kinds:
             found.append(NAMES[self.demand[i]])
         return ", ".join(found) or "no sales"
 
+    def groups(self) -> dict[str, Booleans]:
+        """Which series count to a kind, as screens list and filter them. What has ended counts to nothing else, and
+        what is new or sold in season only not to the kinds of steady demand."""
+        steady = ~(self.ended | self.new | self.in_season_only)
+        return {
+            **{name: (self.demand == k) & steady for k, name in enumerate(NAMES)},
+            "seasonal": self.seasonal & steady,
+            "in season only": self.in_season_only & ~self.ended,
+            "new": self.new & ~self.ended,
+            "ended": self.ended,
+            "no sales": np.isnan(self.first_sale),
+        }
+
     def moved(self, by_hand: dict[int, str]) -> Kinds:
         """With the kinds that a person gave to some series. Raises RecipeError on an unknown kind."""
         if not by_hand:

@@ -115,6 +115,39 @@ def movers(totals: Floats, n_last: int, season_length: int) -> Movers:
     return Movers(window(length), window(length - n_last), window(length - season_length))
 
 
+@dataclass(frozen=True)
+class GroupMove:
+    """What a group of series sold lately. first: position of its first series. year_before: None without a season."""
+
+    name: str
+    n_series: int
+    first: int
+    now: float
+    before: float
+    year_before: float | None
+
+
+def group_moves(values: Floats, names: list[str], n_last: int, season_length: int) -> list[GroupMove]:
+    """Groups of series by name, those that moved most first. names: of the group of each series in `values`."""
+    distinct, first, codes, sizes = np.unique(
+        np.array(names, dtype=object), return_index=True, return_inverse=True, return_counts=True
+    )
+    totals = group_totals(values, codes, len(distinct))
+    moved = movers(totals, n_last, season_length)
+    order = np.argsort(-np.abs(moved.now - moved.before), kind="stable")
+    return [
+        GroupMove(
+            name=str(distinct[g]),
+            n_series=int(sizes[g]),
+            first=int(first[g]),
+            now=float(moved.now[g]),
+            before=float(moved.before[g]),
+            year_before=None if np.isnan(moved.year_before[g]) else float(moved.year_before[g]),
+        )
+        for g in order.tolist()
+    ]
+
+
 def group_totals(values: Floats, codes: Integers, n_groups: int) -> Floats:
     """Sum of the series of each group, [groups, periods]; NaN only where no series has a value."""
     seen = ~np.isnan(values)

@@ -195,11 +195,7 @@ def with_plans(panel: Panel, plans: tuple[Plan, ...]) -> Planned:
     for plan in plans:
         if isinstance(plan, Succession):
             panel = _chained(panel, plan)
-    found: list[tuple[tuple[str, ...], Arrival]] = []
-    for plan in plans:
-        if isinstance(plan, Arrival):
-            panel, key = _with_arrival(panel, plan)
-            found.append((key, plan))
+    panel, found = _with_arrivals(panel, [plan for plan in plans if isinstance(plan, Arrival)])
     panel = with_events(panel, plans)
     place = {key: i for i, key in enumerate(_keys(panel))}
     arrivals = []
@@ -223,39 +219,55 @@ def _chained(panel: Panel, plan: Succession) -> Panel:
     keys = _keys(panel)
     if all(key[d] != plan.old for key in keys):
         raise PlanError("old", f"No series has the {plan.key} {plan.old!r}.")
+    of_old = [(i, key) for i, key in enumerate(keys) if key[d] == plan.old]
     place = {key: i for i, key in enumerate(keys)}
-    values = panel.values.copy()
-    drivers = dict(panel.drivers)
-    for i, key in [(i, key) for i, key in enumerate(keys) if key[d] == plan.old]:
+    fresh = []  # old series whose successor has no history of its own
+    for i, key in of_old:
         successor = (*key[:d], plan.new, *key[d + 1 :])
         if successor not in place:
             place[successor] = len(keys)
             keys.append(successor)
-            values = np.concatenate([values, np.full((1, values.shape[1]), np.nan)])
-            drivers = {name: np.concatenate([one, one[i : i + 1]]) for name, one in drivers.items()}
-        j = place[successor]
-        moved = plan.share * values[i]
-        both = np.isnan(values[j]) & np.isnan(moved)
-        values[j] = np.where(both, np.nan, np.nan_to_num(values[j]) + np.nan_to_num(moved))
-        values[i] = values[i] * (1.0 - plan.share) if plan.share < 1 else np.nan
-    kept = ~(np.isnan(values).all(axis=1) & np.array([key[d] == plan.old for key in keys]))
-    return _ordered(panel, [key for key, k in zip(keys, kept.tolist(), strict=True) if k], values[kept],
-                    {name: one[kept] for name, one in drivers.items()}, {plan.key: {plan.new: plan.old}})  # fmt: skip
+            fresh.append(i)
+    values = np.concatenate([panel.values, np.full((len(fresh), panel.values.shape[1]), np.nan)])
+    drivers = {name: np.concatenate([one, one[fresh]]) for name, one in panel.drivers.items()}
+    olds = np.array([i for i, _ in of_old])
+    news = np.array([place[(*key[:d], plan.new, *key[d + 1 :])] for _, key in of_old])
+    moved = plan.share * values[olds]
+    nothing = np.isnan(values[news]) & np.isnan(moved)
+    values[news] = np.where(nothing, np.nan, np.nan_to_num(values[news]) + np.nan_to_num(moved))
+    values[olds] = values[olds] * (1.0 - plan.share) if plan.share < 1 else np.nan
+    kept = np.ones(len(keys), dtype=bool)
+    kept[olds] = plan.share < 1
+    return _ordered(
+        panel, [key for key, stays in zip(keys, kept.tolist(), strict=True) if stays], values[kept],
+        {name: one[kept] for name, one in drivers.items()}, {plan.key: {plan.new: plan.old}},
+    )  # fmt: skip
 
 
-def _with_arrival(panel: Panel, plan: Arrival) -> tuple[Panel, tuple[str, ...]]:
-    missing = next((name for name in panel.key_names if not plan.keys.get(name)), None)
-    if missing is not None:
-        raise PlanError("keys", f"Say which {missing} it is.")
-    key = tuple(plan.keys[name] for name in panel.key_names)
+def _with_arrivals(panel: Panel, plans: list[Arrival]) -> tuple[Panel, list[tuple[tuple[str, ...], Arrival]]]:
+    """The panel with an empty series for each arrival, and the keys of these."""
+    if not plans:
+        return panel, []
     keys = _keys(panel)
-    if key in keys:
-        raise PlanError("keys", f"The series {' × '.join(key)} has a history already; give it a lifetime instead.")
-    period_number("start", plan.start, panel.timeline.frequency)
-    values = np.concatenate([panel.values, np.full((1, panel.values.shape[1]), np.nan)])
-    drivers = {name: np.concatenate([one, np.full((1, one.shape[1]), np.nan)]) for name, one in panel.drivers.items()}
-    like = {name: {plan.keys[name]: plan.like.get(name, "")} for name in panel.key_names}
-    return _ordered(panel, [*keys, key], values, drivers, like), key
+    taken = set(keys)
+    found: list[tuple[tuple[str, ...], Arrival]] = []
+    stand_in: dict[str, dict[str, str]] = {name: {} for name in panel.key_names}
+    for plan in plans:
+        missing = next((name for name in panel.key_names if not plan.keys.get(name)), None)
+        if missing is not None:
+            raise PlanError("keys", f"Say which {missing} it is.")
+        key = tuple(plan.keys[name] for name in panel.key_names)
+        if key in taken:
+            raise PlanError("keys", f"The series {' × '.join(key)} is there already; give it a lifetime instead.")
+        taken.add(key)
+        found.append((key, plan))
+        for name in panel.key_names:
+            stand_in[name].setdefault(plan.keys[name], plan.like.get(name, ""))
+    values = np.concatenate([panel.values, np.full((len(found), panel.values.shape[1]), np.nan)])
+    drivers = {
+        name: np.concatenate([one, np.full((len(found), one.shape[1]), np.nan)]) for name, one in panel.drivers.items()
+    }
+    return _ordered(panel, [*keys, *(key for key, _ in found)], values, drivers, stand_in), found
 
 
 def _ordered(
@@ -275,11 +287,8 @@ def _ordered(
         for attribute, table in panel.attributes.get(name, {}).items():
             full = dict(table)
             for value in dict.fromkeys(columns[name]):
-                if not full.get(value) or (attribute != "name" and full[value] == "unassigned"):
-                    other = stand_in.get(name, {}).get(value, "")
-                    if attribute == "name":
-                        continue
-                    full[value] = table.get(other) or "unassigned"
+                if attribute != "name" and full.get(value, "unassigned") == "unassigned":
+                    full[value] = table.get(stand_in.get(name, {}).get(value, "")) or "unassigned"
             attributes[name][attribute] = full
     at = np.array(order, dtype=np.int64)
     return replace(
@@ -289,12 +298,8 @@ def _ordered(
 
 
 def with_events(panel: Panel, plans: tuple[Plan, ...]) -> Panel:
-    """The panel with the planned events as drivers, and nothing else of the plans."""
-    return _with_events(panel, [plan for plan in plans if isinstance(plan, Event)])
-
-
-def _with_events(panel: Panel, events: list[Event]) -> Panel:
-    """Each event as a driver that is 1 in its periods, for all series."""
+    """The panel with each planned event as a driver that is 1 in its periods, for all series."""
+    events = [plan for plan in plans if isinstance(plan, Event)]
     if not events:
         return panel
     timeline = panel.timeline

@@ -72,7 +72,8 @@ def sheet(study: Study) -> dict[str, Any]:
             for depth, value in zip(depths[shown, d].tolist(), structure.values[shown, d].tolist(), strict=True)
         ]
 
-    words = [study.kinds.words(i) for i in shown.tolist()]
+    groups = study.kinds.groups()
+    words = [", ".join(name for name, members in groups.items() if members[i]) for i in shown.tolist()]
     kinds = {text: k for k, text in enumerate(dict.fromkeys(words))}
 
     def rounded(k: int, digits: int) -> list[float | None]:

@@ -100,6 +100,7 @@ class OverviewView(APIView):
 
 class SeriesViewSerializer(serializers.Serializer):
     position = serializers.IntegerField()
+    n_series = serializers.IntegerField()
     name = serializers.CharField()
     labels = serializers.ListField(child=serializers.CharField())
     periods = serializers.ListField(child=serializers.CharField())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -10,8 +11,8 @@ from django.db import transaction
 from numpy.typing import NDArray
 
 from tansy.engine.panel import Panel
-from tansy.engine.profile.kinds import MOVABLE, NAMES, Kinds, find_kinds
-from tansy.engine.profile.overview import SHARES, coverage, group_totals, movers, spread
+from tansy.engine.profile.kinds import MOVABLE, find_kinds
+from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
 from tansy.engine.profile.strengths import strengths
 from tansy.engine.study.recipe import season_and_a_bit
 from tansy.server.api.errors import Unusable
@@ -74,12 +75,8 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
         raise Unusable(f"There is no key or attribute {by!r}.")
     if not 1 <= n_last <= panel.timeline.n_periods:
         raise Unusable(f"Choose from 1 to {panel.timeline.n_periods} periods.")
-    texts = [text for text, kept in zip(column, chosen.tolist(), strict=True) if kept]
-    names, codes = np.unique(np.array(texts, dtype=object), return_inverse=True)
-    totals = group_totals(values, codes, len(names))
-    moved = movers(totals, n_last, panel.timeline.season_length)
-    change = moved.now - moved.before
-    order = np.argsort(-np.abs(change), kind="stable")[:_MOST_GROUPS]
+    at = np.nonzero(chosen)[0]
+    groups = group_moves(values, [column[i] for i in at.tolist()], n_last, panel.timeline.season_length)
     found = spread(values)
     labels = _labels(load, by)
     return {
@@ -90,18 +87,18 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
         "scaled": [numbers(row) for row in found.scaled],
         "total": numbers(found.total, 2),
         "count": found.count.tolist(),
-        "n_groups": len(names),
+        "n_groups": len(groups),
         "groups": [
             {
-                "name": str(names[g]),
-                "label": labels.get(str(names[g])) or str(names[g]),
-                "n_series": int((codes == g).sum()),
-                "now": float(moved.now[g]),
-                "before": float(moved.before[g]),
-                "year_before": None if np.isnan(moved.year_before[g]) else float(moved.year_before[g]),
-                "series": int(np.nonzero(chosen)[0][np.argmax(codes == g)]) if (codes == g).sum() == 1 else None,
+                "name": group.name,
+                "label": labels.get(group.name) or group.name,
+                "n_series": group.n_series,
+                "now": group.now,
+                "before": group.before,
+                "year_before": group.year_before,
+                "series": int(at[group.first]) if group.n_series == 1 else None,
             }
-            for g in order.tolist()
+            for group in groups[:_MOST_GROUPS]
         ],
         "dimensions": dimensions(load),
     }
@@ -122,6 +119,7 @@ def series_view(load: Load, position: int) -> dict[str, Any]:
     corrected[changes.period[mine]] = changes.value[mine]
     return {
         "position": position,
+        "n_series": panel.n_series,
         "name": key_text([panel.keys[key][position] for key in panel.key_names]),
         "labels": [
             _labels(load, key).get(panel.keys[key][position]) or panel.keys[key][position] for key in panel.key_names
@@ -152,7 +150,7 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     kinds = find_kinds(panel.values, timeline, season_and_a_bit(timeline)).moved(by_hand)
     strong = strengths(panel.values, timeline)
     volume = np.nansum(panel.values[:, -timeline.season_length :], axis=1)
-    members = _members(kinds)
+    members = kinds.groups()
     keys = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
 
     def entry(i: int) -> dict[str, Any]:
@@ -210,17 +208,6 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     }
 
 
-def _members(kinds: Kinds) -> dict[str, NDArray[np.bool_]]:
-    special = kinds.ended | kinds.new | kinds.in_season_only
-    members = {name: (kinds.demand == k) & ~special for k, name in enumerate(NAMES)}
-    members["seasonal"] = kinds.seasonal & ~special
-    members["in season only"] = kinds.in_season_only & ~kinds.ended
-    members["new"] = kinds.new & ~kinds.ended
-    members["ended"] = kinds.ended
-    members["no sales"] = np.isnan(kinds.first_sale)
-    return members
-
-
 def move(load: Load, positions: list[int], kind: str | None, user: Any) -> int:
     """Give a kind to series by hand, or take it back with None."""
     if kind is not None and kind not in MOVABLE:
@@ -240,31 +227,9 @@ def move(load: Load, positions: list[int], kind: str | None, user: Any) -> int:
 
 def volume_moved(load: Load, level: str) -> list[dict[str, Any]]:
     """What the standing corrections added, removed and made unknown, by group of a level."""
-    panel, changes = panel_of(load), standing(load)
+    panel = panel_of(load)
     column = panel.column(level)
     if column is None:
         raise Unusable(f"There is no key or attribute {level!r}.")
-    if not len(changes):
-        return []
-    received = np.nan_to_num(panel.values[changes.series, changes.period])
-    step = np.where(np.isnan(changes.value), 0.0, changes.value - received)
-    lost = np.where(np.isnan(changes.value), received, 0.0)
-    names, codes = np.unique(np.array([column[i] for i in changes.series.tolist()], dtype=object), return_inverse=True)
-
-    def total(part: Floats) -> Floats:
-        return np.bincount(codes, weights=part, minlength=len(names)).astype(np.float64)
-
-    count = np.bincount(codes, minlength=len(names))
-    added, removed, unknown = total(np.maximum(step, 0)), total(np.maximum(-step, 0)), total(lost)
-    order = np.argsort(-(added + removed + unknown), kind="stable")
     labels = _labels(load, level)
-    return [
-        {
-            "name": labels.get(str(names[g])) or str(names[g]),
-            "count": int(count[g]),
-            "added": float(added[g]),
-            "removed": float(removed[g]),
-            "unknown": float(unknown[g]),
-        }
-        for g in order.tolist()
-    ]
+    return [{**asdict(one), "name": labels.get(one.name) or one.name} for one in standing(load).moved(panel, column)]

@@ -94,7 +94,7 @@ class SheetSerializer(serializers.Serializer):
     wape = serializers.ListField(child=serializers.FloatField(allow_null=True))
     rmsse = serializers.ListField(child=serializers.FloatField(allow_null=True))
     gain = serializers.ListField(child=serializers.FloatField(allow_null=True))
-    kinds = serializers.ListField(child=serializers.CharField(), help_text="Kinds of demand in words.")
+    kinds = serializers.ListField(child=serializers.CharField(), help_text="The kinds that a node counts to.")
     kind = serializers.ListField(child=serializers.IntegerField(), help_text="Position in kinds.")
     spark = serializers.ListField(child=serializers.CharField())
     n_past = serializers.IntegerField()

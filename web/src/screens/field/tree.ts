@@ -39,21 +39,9 @@ export interface Match {
   cells: ReadonlySet<number>;
 }
 
-/** Whether a series of these words counts to a kind: what has ended counts to nothing else, and what is new or sold in
- * season only not to the four kinds of steady demand. */
-export function isOfKind(words: string, kind: string): boolean {
-  const list = words.split(', ');
-  if (!list.includes(kind)) return false;
-  if (kind === 'ended') return true;
-  if (list.includes('ended')) return false;
-  return (
-    kind === 'new' || kind === 'in season only' || !(list.includes('new') || list.includes('in season only'))
-  );
-}
-
 /** The finest cells of a kind of demand, and the rows that lead to them. */
 export function ofKind(sheet: Sheet, kind: string): Match {
-  const wanted = new Set(sheet.kinds.flatMap((words, k) => (isOfKind(words, kind) ? [k] : [])));
+  const wanted = new Set(sheet.kinds.flatMap((words, k) => (words.split(', ').includes(kind) ? [k] : [])));
   const finest = (lines: Line[]) => Math.max(...lines.map((line) => line.depth));
   const down = finest(sheet.rows);
   const across = finest(sheet.columns);

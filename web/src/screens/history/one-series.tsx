@@ -41,9 +41,11 @@ export function OneSeries() {
                 the one before
               </Link>
             )}
-            <Link className="link" to={`/p/${portfolio}/intake/series/${position + 1}`}>
-              the next
-            </Link>
+            {position + 1 < data.n_series && (
+              <Link className="link" to={`/p/${portfolio}/intake/series/${position + 1}`}>
+                the next
+              </Link>
+            )}
           </span>
         </div>
         {options && <Chart className="h-[380px]" options={options} label={`History of ${data.name}`} />}
