@@ -246,3 +246,11 @@ def test_duplicates_that_are_passed_over_are_among_the_rows_left_out(
 ) -> None:
     refused = read(tmp_path, HEAD + "2025-W01,A,1\n2025-W01,A,9\n2025-W02,A,2\n", duplicates=how).refused
     assert [(str(row), units) for row, units in refused.select("row", "units").rows()] == left_out
+
+
+def test_a_few_dates_of_events_are_days_and_not_years(tmp_path: Path) -> None:
+    """New Year's days fall on different weekdays; each touches the week that it lies in."""
+    (tmp_path / "events.csv").write_text("day,event\n2025-01-01,New Year\n2026-01-01,New Year\n")
+    weeks = "".join(f"2025-W{w:02d},A,1\n" for w in range(1, 53)) + "2026-W01,A,1\n2026-W02,A,1\n"
+    panel = read(tmp_path, HEAD + weeks, attribute_files={"events.csv": ""}).panel
+    assert np.nonzero(panel.drivers["New Year"][0])[0].tolist() == [0, 52]

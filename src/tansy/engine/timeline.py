@@ -46,6 +46,9 @@ _PATTERNS: tuple[tuple[str, re.Pattern[str]], ...] = (
     ("local-date", re.compile(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4})")),
 )
 
+DATE_FORMS = ("date", "local-date", "serial")
+"""Ways of writing a day, which may stand for any period that holds it."""
+
 FORM_NAMES = {
     "four-weeks": "periods of four weeks such as 2025-W05/P4W",
     "week": "ISO weeks such as 2025-W07",

@@ -14,6 +14,7 @@ from tansy.engine.reading import findings as found
 from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.timeline import (
+    DATE_FORMS,
     FORM_NAMES,
     FREQUENCIES,
     NOUN,
@@ -109,7 +110,7 @@ def _frequencies(guess: str, form: str, options: ReadOptions, name: str) -> tupl
     if wanted == guess or wanted in _SUMS.get(guess, ()):
         return guess, wanted
     finer = FREQUENCIES.index(wanted) < FREQUENCIES.index(guess)
-    if finer and form in ("date", "local-date", "serial"):
+    if finer and form in DATE_FORMS:
         return wanted, wanted  # few dates may look coarser than they are meant
     raise FileError(
         f"{name}, column {options.time!r} holds {_plural(guess)}, which cannot be put together into {_plural(wanted)}."
@@ -122,7 +123,7 @@ def _plural(frequency: str) -> str:
 
 def _numbers(days: dict[str, date | None], native: str, form: str, known_days: list[date]) -> dict[str, int]:
     """Period of every text that names one. A weekly file names the week by one weekday; other days are off."""
-    if native == "W" and form in ("date", "local-date", "serial"):
+    if native == "W" and form in DATE_FORMS:
         weekdays = [day.weekday() for day in known_days]
         usual = max(set(weekdays), key=weekdays.count)
         # a week that begins on Sunday is the ISO week of the Monday after

@@ -20,7 +20,7 @@ from tansy.engine.reading.clock import Clock, read_clock
 from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.timeline import form_of, label
+from tansy.engine.timeline import DATE_FORMS, form_of, label, read_date
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -82,12 +82,15 @@ def read_driver_table(table: pl.DataFrame, panel: Panel, options: ReadOptions, n
     time = _time_of(table, panel.key_names)
     if time is None:
         raise FileError(f"{name} has no column of periods; files of drivers have one.")
-    options = ReadOptions(time=time, frequency=None, day_first=options.day_first, week_start=options.week_start)
-    clock = read_clock(table[time], options, name, Places(table.height))
     frequency = panel.timeline.frequency
-    if clock.native != frequency:
-        wanted = ReadOptions(time=time, frequency=frequency, day_first=options.day_first, week_start=options.week_start)
-        clock = read_clock(table[time], wanted, name, Places(table.height))
+    wanted = ReadOptions(
+        time=time,
+        written=_written(table[time], frequency, options.day_first is not False),
+        frequency=frequency,
+        day_first=options.day_first,
+        week_start=options.week_start,
+    )
+    clock = read_clock(table[time], wanted, name, Places(table.height))
     first = int(clock.number[clock.known].min())
     last = int(clock.number[clock.known].max())
     keys = [key for key in panel.key_names if key in table.columns]
@@ -110,6 +113,17 @@ def read_driver_table(table: pl.DataFrame, panel: Panel, options: ReadOptions, n
         if column not in (time, *panel.key_names):
             values.update({n: v[row_of] for n, v in _values(column, table[column]).items()})
     return DriverRows(name, series, period, values)
+
+
+def _written(column: pl.Series, frequency: str, day_first: bool) -> str | None:
+    """How dates are meant: as the days of a week each where they all fall on one weekday of a weekly history, else as
+    single days. A few dates of events would otherwise look yearly, or like weeks with some days off."""
+    texts = column.str.strip_chars().unique().to_list()
+    days = {read_date(text, form, day_first) for text in texts if (form := form_of(text)) in DATE_FORMS} - {None}
+    if not days:
+        return None
+    weekly = frequency == "W" and len(days) >= 3 and len({day.weekday() for day in days if day}) == 1
+    return "W" if weekly else "D"
 
 
 def _values(name: str, column: pl.Series) -> dict[str, Floats]:
