@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.errors import FileError
+from tansy.engine.errors import FileError, StructureError
 from tansy.engine.timeline import Timeline
 
 
@@ -64,6 +64,16 @@ class Panel:
             if name in known:
                 return [known[name].get(value, "") for value in self.keys[key]]
         return None
+
+    def where(self, wanted: dict[str, str]) -> NDArray[np.bool_]:
+        """Which series have these values of keys or attributes. Raises StructureError on a name that is neither."""
+        chosen = np.ones(self.n_series, dtype=bool)
+        for name, value in wanted.items():
+            column = self.column(name)
+            if column is None:
+                raise StructureError(f"There is no key or attribute {name!r}.")
+            chosen &= np.array([text == value for text in column], dtype=bool)
+        return chosen
 
     def series_key(self, i: int) -> dict[str, str]:
         return {name: self.keys[name][i] for name in self.key_names}

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.errors import PlanError
+from tansy.engine.errors import PlanError, StructureError
 from tansy.engine.panel import Panel
 from tansy.engine.timeline import NOUN, form_of, label, ordinal, read_date
 
@@ -177,13 +177,10 @@ class Planned:
 
 
 def _where(panel: Panel, where: dict[str, str]) -> Booleans:
-    chosen = np.ones(panel.n_series, dtype=bool)
-    for name, value in where.items():
-        column = panel.column(name)
-        if column is None:
-            raise PlanError("where", f"There is no key or attribute {name!r}.")
-        chosen &= np.array([text == value for text in column], dtype=bool)
-    return chosen
+    try:
+        return panel.where(where)
+    except StructureError as error:
+        raise PlanError("where", str(error)) from None
 
 
 def with_plans(panel: Panel, plans: tuple[Plan, ...]) -> Planned:

@@ -184,12 +184,7 @@ def mark(load: Load, where: dict[str, str], first: int, last: int, because: str,
             f"History runs from {timeline.labels[0]} to {timeline.labels[-1]}; "
             f"{label(first, timeline.frequency)} to {label(last, timeline.frequency)} is not in it."
         )
-    chosen = np.ones(panel.n_series, dtype=bool)
-    for name, value in where.items():
-        column = panel.column(name)
-        if column is None:
-            raise Unusable(f"There is no key or attribute {name!r}.")
-        chosen &= np.array([text == value for text in column], dtype=bool)
+    chosen = panel.where(where)
     if not where or not chosen.any():
         raise Unusable("No series matches; choose a store, a product, or a group of them.")
     keys = keys_of(load)

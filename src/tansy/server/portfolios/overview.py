@@ -10,7 +10,6 @@ import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import MOVABLE, find_kinds
 from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
 from tansy.engine.profile.strengths import strengths
@@ -48,18 +47,6 @@ def coverage_of(load: Load) -> dict[str, Any]:
     }
 
 
-def _within(panel: Panel, within: dict[str, str]) -> NDArray[np.bool_]:
-    chosen = np.ones(panel.n_series, dtype=bool)
-    for name, value in within.items():
-        column = panel.column(name)
-        if column is None:
-            raise Unusable(f"There is no key or attribute {name!r}.")
-        chosen &= np.array([text == value for text in column], dtype=bool)
-    if not chosen.any():
-        raise Unusable("No series is left with this choice.")
-    return chosen
-
-
 def dimensions(load: Load) -> list[str]:
     """Names by which series can be grouped, from coarse to fine per key."""
     return [name for key in load.key_names for name in (*load.levels.get(key, []), key)]
@@ -68,7 +55,9 @@ def dimensions(load: Load) -> list[str]:
 def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dict[str, Any]:
     """Spread over time of the series within a choice, and its groups with what has moved."""
     panel = panel_of(load)
-    chosen = _within(panel, within)
+    chosen = panel.where(within)
+    if not chosen.any():
+        raise Unusable("No series is left with this choice.")
     values = panel.values[chosen]
     column = panel.column(by)
     if column is None:
