@@ -35,9 +35,12 @@ export function Append() {
   });
   const load = useMutation({
     mutationFn: () => ask(false),
-    onSuccess: async () => {
-      await client.invalidateQueries();
+    onSuccess: () => {
       navigate(`/p/${portfolio}/intake`);
+      // all but what was asked about the upload, which is no more
+      client.invalidateQueries({
+        predicate: ({ queryKey }) => queryKey[0] !== 'append' && queryKey[0] !== 'upload',
+      });
     },
   });
   const discard = useMutation({
