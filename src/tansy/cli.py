@@ -12,14 +12,13 @@ from typing import Annotated, Any
 import numpy as np
 import polars as pl
 import typer
-from scipy.special import ndtri
 
 from tansy.engine.backtest.intervals import probabilities
 from tansy.engine.backtest.score import Forecasts, score
 from tansy.engine.errors import FileError, TansyError
-from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.as_json import fits_json
+from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
-from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import read_history
 from tansy.engine.reading.history import Reading, read_panel
@@ -145,9 +144,10 @@ def fit_command(
     model: Annotated[list[str], typer.Option("--model", help="A method, such as 'ets(A,Ad,N)'.")],
     horizon: Annotated[int, typer.Option(help="Number of leads.")],
     by: By = None,
-    freq: Annotated[str | None, typer.Option(help="D, W, M, Q or Y; guessed otherwise.")] = None,
+    freq: Annotated[str | None, typer.Option(help="D, W, 4W, M, Q or Y; guessed otherwise.")] = None,
     season_length: Annotated[int | None, typer.Option(help="Periods per season.")] = None,
-    levels: Annotated[str, typer.Option(help="Levels of the bands in percent.")] = "80,95",
+    levels: Annotated[str, typer.Option(help="Levels of the bands in percent.")] = "50,80,95",
+    transform: Annotated[str, typer.Option(help="log: fit to the logarithms.")] = "",
     bands: Annotated[
         str, typer.Option(help="known: parameters taken as known; estimated: their uncertainty added.")
     ] = "estimated",
@@ -158,6 +158,8 @@ def fit_command(
         raise FileError("The horizon is at least 1.")
     if bands not in ("known", "estimated"):
         raise FileError(f"Bands are known or estimated, not {bands!r}.")
+    if transform not in ("", "log"):
+        raise FileError(f"The transform is log, not {transform!r}.")
     try:
         p = probabilities([float(level) for level in levels.split(",")])
     except ValueError:
@@ -167,49 +169,12 @@ def fit_command(
         season_length=season_length, attribute_columns={}, driver_columns=(), unfinished="keep",
     )  # fmt: skip
     panel = read_panel(file, options).panel
+    series = [panel.series_key(i) if panel.key_names != ("series",) else {} for i in range(panel.n_series)]
     fits: list[dict[str, Any]] = []
     for text in model:
-        form = parse(text)
-        result = fit(form, Batch(panel.values, panel.timeline), horizon, uncertainty=bands == "estimated")
-        fits += [_fit_json(str(form), panel, result, i, p, bands == "known") for i in range(panel.n_series)]
+        form = parse(f"{transform} {text}" if transform and not text.startswith("log ") else text)
+        fits += fits_json(form, Batch(panel.values, panel.timeline), series, horizon, p, bands)
     _print({"fits": fits}, out)
-
-
-def _numbers(values: np.ndarray) -> list[float | None]:
-    return [float(v) if np.isfinite(v) else None for v in values]
-
-
-def _fit_json(text: str, panel: Panel, fits: Fits, i: int, p: np.ndarray, known: bool) -> dict[str, Any]:
-    notes: list[str] = []
-    series = panel.series_key(i) if panel.key_names != ("series",) else {}
-    if not fits.defined[i]:
-        n = int((~np.isnan(panel.values[i])).sum())
-        return {
-            "series": series,
-            "model": text,
-            "notes": [f"not fitted: {n} values are too few for this method"],
-        }
-    if fits.sum_squares[i] == 0.0:
-        notes.append("the method repeats this series without any error; the bands have no width")
-    spread = np.sqrt(fits.variance[i] if known else fits.estimated_variance[i])
-    quantiles = {f"{q:g}": _numbers(fits.forecast[i] + ndtri(q) * spread) for q in p}
-    values = _numbers(np.array([fits.loglik[i], fits.aic[i], fits.aicc[i], fits.bic[i], fits.sigma2[i]]))
-    return {
-        "series": series,
-        "model": text,
-        "parameters": dict(zip(fits.parameter_names, _numbers(fits.parameters[i]), strict=True)),
-        "standard_errors": fits.standard_errors(i),
-        **dict(zip(("loglik", "aic", "aicc", "bic", "sigma2"), values, strict=True)),
-        "n_used": int(fits.n_used[i]),
-        "fitted": _numbers(panel.values[i] - fits.residuals[i]),
-        "residuals": _numbers(fits.residuals[i]),
-        "forecast": {
-            "period": panel.timeline.after(fits.forecast.shape[1]).labels,
-            "mean": _numbers(fits.forecast[i]),
-            "quantiles": quantiles,
-        },
-        "notes": notes,
-    }
 
 
 @app.command("score")

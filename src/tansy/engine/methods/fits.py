@@ -2,49 +2,65 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.methods.distribution import Distribution
+from tansy.engine.methods.notation import Form
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+
+BANDS = ("none", "known", "estimated")
+"""Whether a fit finds a distribution: none, one with all parameters taken as known, or one with their uncertainty."""
 
 
 @dataclass(frozen=True)
 class Batch:
-    """Series to be fitted together: values [series, periods], NaN missing, and the timeline they stand on."""
+    """Series to be fitted together: values [series, periods], NaN missing, and the timeline they stand on.
+
+    sources: [groups, periods], histories with enough signal to estimate a season from; source_of: [series], the group
+    whose season a series may share; None where the batch is one group. streams: [series], which series draw the same
+    random numbers for their paths; None for all.
+    """
 
     values: Floats
     timeline: Timeline
+    sources: Floats | None = None
+    source_of: Integers | None = None
+    streams: Integers | None = None
 
+    def rows(self, which: NDArray[np.bool_] | Integers) -> Batch:
+        """Some of the series."""
+        return replace(
+            self,
+            values=np.ascontiguousarray(self.values[which]),
+            sources=self.sources if self.sources is not None else np.nansum(self.values, axis=0, keepdims=True),
+            source_of=self.groups[which],
+            streams=None if self.streams is None else self.streams[which],
+        )
 
-@dataclass(frozen=True)
-class Uncertainty:
-    """What not knowing the parameters adds to the variance of a forecast.
-
-    linear [series, H]: of what is linear (starting states, regression), in units of sigma2. searched [series, H]: of
-    the numbers found by search. standard_errors [series, P].
-    """
-
-    linear: Floats
-    searched: Floats
-    standard_errors: Floats
+    @property
+    def groups(self) -> Integers:
+        return np.zeros(len(self.values), dtype=np.int64) if self.source_of is None else self.source_of
 
 
 @dataclass(frozen=True)
 class Fits:
     """One method fitted to a batch. Rows of series that have too few values are NaN.
 
-    forecast [series, H]: means. variance [series, H]: of the forecast errors, parameters taken as known, with
-    sigma2 = Q/n. residuals [series, T]: one-step errors. parameters [series, P], named by parameter_names.
-    loglik, sigma2, n_used, sum_squares [series]. n_parameters: k, which counts the variance.
-    raw [series, free]: where the search ended, to start the next one from; empty where nothing is searched.
+    forecast [series, H]: means. residuals [series, T]: one-step errors, actual minus fitted. parameters [series, P],
+    named by parameter_names, NaN where a series has none of the name. loglik, sigma2, n_used, sum_squares [series];
+    sigma2 and sum_squares are of relative errors where they are multiplicative. n_parameters [series]: k, which counts
+    the variance; 0 where there is no likelihood. raw [series, free]: where the search ended, to start the next one
+    from. forms and form_of [series]: the method with its choices resolved. notes: series -> what was done and why.
+    tried and criteria [series, tried]: AICc of the forms that were tried.
     """
 
     forecast: Floats
-    variance: Floats
     residuals: Floats
     parameters: Floats
     parameter_names: tuple[str, ...]
@@ -52,9 +68,15 @@ class Fits:
     sigma2: Floats
     n_used: Floats
     sum_squares: Floats
-    n_parameters: int
+    n_parameters: Floats
     raw: Floats
-    uncertainty: Uncertainty | None = None
+    forms: tuple[Form, ...]
+    form_of: Integers
+    standard_errors: Floats | None = None
+    distribution: Distribution | None = None
+    notes: dict[int, tuple[str, ...]] = field(default_factory=dict)
+    tried: tuple[str, ...] = ()
+    criteria: Floats | None = None
 
     @property
     def defined(self) -> NDArray[np.bool_]:
@@ -62,38 +84,50 @@ class Fits:
 
     @property
     def aic(self) -> Floats:
-        return -2.0 * self.loglik + 2.0 * self.n_parameters
+        return np.where(self.n_parameters > 0, -2.0 * self.loglik + 2.0 * self.n_parameters, np.nan)
 
     @property
     def aicc(self) -> Floats:
-        k = self.n_parameters
-        room = self.n_used - k - 1.0
-        correction = np.divide(2.0 * k * (k + 1.0), room, out=np.full_like(room, np.inf), where=room > 0)
-        return self.aic + correction
+        return aicc(self.loglik, self.n_parameters, self.n_used)
 
     @property
     def bic(self) -> Floats:
-        return -2.0 * self.loglik + self.n_parameters * np.log(np.maximum(self.n_used, 1.0))
+        penalty = self.n_parameters * np.log(np.maximum(self.n_used, 1.0))
+        return np.where(self.n_parameters > 0, -2.0 * self.loglik + penalty, np.nan)
 
-    @property
-    def estimated_variance(self) -> Floats:
-        """Variance of the forecast errors that people get, [series, H]: sigma2 = Q/(n - k + 1) where it was
-        estimated by maximum likelihood, and the uncertainty of the parameters added."""
-        if self.uncertainty is None:
-            return self.variance
-        freedom = np.maximum(self.n_used - self.n_parameters + 1.0, 1.0)
-        sigma2 = (self.sum_squares / freedom)[:, None]
-        psi_squared = np.divide(
-            self.variance,
-            self.sigma2[:, None],
-            out=np.ones_like(self.variance),
-            where=self.sigma2[:, None] > 0,
-        )
-        return sigma2 * (psi_squared + self.uncertainty.linear) + self.uncertainty.searched
+    def named_parameters(self, series: int) -> dict[str, float]:
+        found = zip(self.parameter_names, self.parameters[series], strict=True)
+        return {name: float(value) for name, value in found if np.isfinite(value)}
 
-    def standard_errors(self, series: int) -> dict[str, float]:
+    def named_errors(self, series: int) -> dict[str, float]:
         """Standard error of each estimated parameter of one series; parameters given by hand have none."""
-        if self.uncertainty is None:
+        if self.standard_errors is None:
             return {}
-        found = zip(self.parameter_names, self.uncertainty.standard_errors[series], strict=True)
+        found = zip(self.parameter_names, self.standard_errors[series], strict=True)
         return {name: float(error) for name, error in found if np.isfinite(error) and error > 0.0}
+
+    def form(self, series: int) -> Form:
+        return self.forms[self.form_of[series]]
+
+
+def aicc(loglik: Floats, k: Floats, n: Floats) -> Floats:
+    """Corrected Akaike criterion, infinite where n - k - 1 <= 0 and NaN without a likelihood (k = 0)."""
+    room = n - k - 1.0
+    correction = np.divide(2.0 * k * (k + 1.0), room, out=np.full_like(room, np.inf), where=room > 0)
+    return np.where(k > 0, -2.0 * loglik + 2.0 * k + correction, np.nan)
+
+
+def all_positive(values: Floats) -> NDArray[np.bool_]:
+    """Whether every observed value of each series [n, T] is above zero, [n]."""
+    return np.asarray(~(np.nan_to_num(values, nan=1.0) <= 0.0).any(axis=1))
+
+
+def too_few(values: Floats) -> tuple[str, ...]:
+    """Note for a series that could not be fitted."""
+    return (f"not fitted: {int((~np.isnan(values)).sum())} values are too few for this method",)
+
+
+def note(notes: dict[int, tuple[str, ...]], which: NDArray[np.bool_], text: str) -> None:
+    """Add a note to each series of a mask."""
+    for i in np.nonzero(which)[0].tolist():
+        notes[i] = (*notes.get(i, ()), text)

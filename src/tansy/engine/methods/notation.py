@@ -10,129 +10,284 @@ from dataclasses import dataclass, field
 
 from tansy.engine.errors import NotationError
 
-SIMPLE = ("seasonal-naive", "naive", "mean", "drift")
+PLAIN = ("seasonal-naive", "naive", "mean", "drift", "theta")
+"""Methods without anything in parentheses."""
+TRENDS = ("linear", "quadratic", "exponential")
+INTERMITTENT = ("croston", "sba", "tsb")
+TUNE_BY = ("MSE", "MAE", "MAPE")
+STARTS = ("first", "season")
+RESTRICTIONS = ("no-trend", "damped-trend", "no-multiplicative")
+MOST_HARMONICS = 12
+BEST = -1
+"""Stands for a number that is chosen from the data: harmonics(best), moving-average(best)."""
+
+_ORDER = ("seasonal-naive", "naive", "mean", "drift", "moving-average", "trend", "theta", "ets", *INTERMITTENT, "arima")
 _TERM = re.compile(r"\s*([a-z][a-z-]*)\s*(?:\(([^()]*)\))?\s*")
 _ERRORS, _TRENDS, _SEASONS = ("A", "M"), ("N", "A", "Ad"), ("N", "A", "M")
+_SHARES = ("alpha", "beta", "gamma", "phi")
+_SPREAD_WORDS = ("resampled", "add-bias")
 
 
 @dataclass(frozen=True)
 class Form:
     """What a method's text says.
 
-    family: "seasonal-naive", "naive", "mean", "drift", "ets" or "arima". letters: (E, T, S) of smoothing.
-    orders: (p, d, q). given: constants fixed by hand. words: bare options, such as drift. harmonics: pairs, 0 for none.
+    family: the name before the parenthesis. letters: (E, T, S) of smoothing; None in ets(best). orders: (p, d, q).
+    shape: linear, quadratic or exponential. window: periods of a moving average, BEST if chosen; weights: of the
+    periods in it, newest first. given: constants fixed by hand. words: bare options, such as drift. choices: options
+    that name one of several things, such as start=first. harmonics: pairs, 0 for none, BEST if chosen. shared_season:
+    with the season of the group. log: on the logarithmic scale.
     """
 
     family: str
     letters: tuple[str, str, str] | None = None
     orders: tuple[int, int, int] | None = None
+    shape: str = ""
+    window: int = 0
+    weights: tuple[float, ...] = ()
     given: dict[str, float] = field(default_factory=dict)
     words: tuple[str, ...] = ()
+    choices: dict[str, str] = field(default_factory=dict)
     harmonics: int = 0
+    shared_season: bool = False
+    log: bool = False
 
     def __str__(self) -> str:
-        options = [*self.words, *(f"{name}={value:g}" for name, value in self.given.items())]
-        tail = f"; {', '.join(options)}" if options else ""
-        text = self.family
-        if self.letters:
-            text = f"ets({','.join(self.letters)}{tail})"
+        options = [
+            *self.words,
+            *(f"{name}={value}" for name, value in self.choices.items()),
+            *(f"{name}={value:.12g}" for name, value in self.given.items()),
+        ]
+        if self.weights:
+            options.append("weights=" + "/".join(f"{weight:g}" for weight in self.weights))
+        main = self.shape
+        if self.family == "ets":
+            main = ",".join(self.letters) if self.letters else "best"
+        elif self.family == "moving-average":
+            main = _number(self.window)
         elif self.orders:
-            text = f"arima({','.join(map(str, self.orders))}{tail})"
-        return f"{text} + harmonics({self.harmonics})" if self.harmonics else text
+            main = ",".join(map(str, self.orders))
+        inner = main + ("; " if main and options else "") + ", ".join(options)
+        text = f"{self.family}({inner})" if inner else self.family
+        text += f" + harmonics({_number(self.harmonics)})" if self.harmonics else ""
+        text += " + shared-season" if self.shared_season else ""
+        return f"log {text}" if self.log else text
 
     @property
     def simplicity(self) -> tuple[int, int]:
         """Sorts the methods from simple to rich, in the order of `methods.md`."""
-        if self.family in SIMPLE:
-            return SIMPLE.index(self.family), 0
-        if self.letters:
-            states = {"N": 1, "A": 2, "Ad": 3}[self.letters[1]] + (100 if self.letters[2] != "N" else 0)
-            return 10, states + 2 * self.harmonics
-        p, _, q = self.orders or (0, 0, 0)
-        return 11, p + q + 2 * self.harmonics
+        extra = 2 * (self.harmonics if self.harmonics > 0 else 6 if self.harmonics else 0) + int(self.shared_season)
+        extra += 1000 if self.log else 0
+        if self.family == "ets":
+            states = 150
+            if self.letters:
+                states = {"N": 1, "A": 2, "Ad": 3}[self.letters[1]] + (100 if self.letters[2] != "N" else 0)
+                states += 10 * (self.letters[0] == "M") + 20 * (self.letters[2] == "M")
+            return _ORDER.index("ets"), states + extra
+        if self.family == "arima":
+            p, _, q = self.orders or (0, 0, 0)
+            return _ORDER.index("arima"), p + q + extra
+        rank = TRENDS.index(self.shape) if self.shape else max(self.window, 0)
+        return _ORDER.index(self.family), rank + extra
+
+
+def _number(value: int) -> str:
+    return "best" if value == BEST else str(value)
 
 
 def parse(text: str) -> Form:
     """Read one method. Raises NotationError with the part that is wrong and what would be right."""
-    parts = text.split("+")
+    rest = text.strip()
+    log = rest.startswith("log ")
+    parts = rest.removeprefix("log ").split("+")
     first = _TERM.fullmatch(parts[0])
     if first is None:
         raise NotationError(
             f"{text!r}: {parts[0].strip()!r} is not a method. Write, for example, ets(A,Ad,N) or arima(1,0,1)."
         )
     name, inner = first.group(1), first.group(2)
-    harmonics = 0
-    for part in parts[1:]:
-        term = _TERM.fullmatch(part)
-        if term is None or term.group(1) != "harmonics" or harmonics:
-            raise NotationError(f"{text!r}: after + only one harmonics(K) is known, not {part.strip()!r}.")
-        if not (term.group(2) or "").strip().isdigit() or not 1 <= int(term.group(2)) <= 12:
-            raise NotationError(f"{text!r}: harmonics needs a whole number of pairs from 1 to 12, as in harmonics(3).")
-        harmonics = int(term.group(2))
-    if name in SIMPLE:
-        if inner is not None or harmonics:
-            raise NotationError(f"{text!r}: {name} takes nothing in parentheses and nothing after +.")
-        return Form(name)
-    main, _, options = (inner or "").partition(";")
-    given, words = _options(text, options)
+    harmonics, shared = _terms(text, parts[1:])
+    more: dict[str, object] = {"harmonics": harmonics, "shared_season": shared, "log": log}
+    if (harmonics or shared) and name not in ("ets", "arima"):
+        raise NotationError(f"{text!r}: {name} takes nothing after +.")
+    if name in PLAIN:
+        if inner is not None:
+            raise NotationError(f"{text!r}: {name} takes nothing in parentheses.")
+        return Form(name, log=log)
+    main, _, tail = (inner or "").partition(";")
+    if name in INTERMITTENT:
+        main, tail = "", inner or ""
+    options = _Options(text, tail)
     entries = [entry.strip() for entry in main.split(",")]
     if name == "ets":
-        return _smoothing(text, entries, given, words, harmonics)
+        return _smoothing(options, entries, more)
     if name == "arima":
-        return _arima(text, entries, given, words, harmonics)
+        return _arima(options, entries, more)
+    if name == "moving-average":
+        return _moving_average(options, main.strip(), log)
+    if name == "trend":
+        return _trend(options, main.strip(), log)
+    if name in INTERMITTENT:
+        return _intermittent(options, name, log)
     raise NotationError(
-        f"{text!r}: there is no method {name!r}. Known are {', '.join(SIMPLE)}, ets(E,T,S) and arima(p,d,q)."
+        f"{text!r}: there is no method {name!r}. Known are {', '.join(PLAIN)}, moving-average(k), trend(linear), "
+        "ets(E,T,S), ets(best), arima(p,d,q), croston, sba and tsb."
     )
 
 
-def _options(text: str, options: str) -> tuple[dict[str, float], tuple[str, ...]]:
-    given: dict[str, float] = {}
-    words: list[str] = []
-    for option in filter(None, (piece.strip() for piece in options.split(","))):
-        name, sign, number = (piece.strip() for piece in option.partition("="))
-        if not sign:
-            words.append(name)
+def _terms(text: str, parts: list[str]) -> tuple[int, bool]:
+    """harmonics(K) and shared-season, after the plus."""
+    harmonics, shared = 0, False
+    for part in parts:
+        term = _TERM.fullmatch(part)
+        if term is not None and term.group(1) == "shared-season" and term.group(2) is None and not shared:
+            shared = True
             continue
-        try:
-            given[name] = float(number)
-        except ValueError:
-            raise NotationError(f"{text!r}: {name} is set to {number!r}, which is not a number.") from None
-    return given, tuple(words)
+        if term is None or term.group(1) != "harmonics" or harmonics:
+            raise NotationError(f"{text!r}: after + one harmonics(K) or shared-season is known, not {part.strip()!r}.")
+        number = (term.group(2) or "").strip()
+        if number == "best":
+            harmonics = BEST
+        elif number.isdigit() and 1 <= int(number) <= MOST_HARMONICS:
+            harmonics = int(number)
+        else:
+            raise NotationError(
+                f"{text!r}: harmonics needs a whole number of pairs from 1 to {MOST_HARMONICS}, as in harmonics(3), "
+                "or harmonics(best)."
+            )
+    if harmonics and shared:
+        raise NotationError(f"{text!r}: harmonics and shared-season are the same season; leave one out.")
+    return harmonics, shared
 
 
-def _smoothing(text: str, entries: list[str], given: dict[str, float], words: tuple[str, ...], harmonics: int) -> Form:
+class _Options:
+    """Options after the semicolon: words, name=number and name=choice."""
+
+    def __init__(self, text: str, tail: str) -> None:
+        self.text = text
+        self.words: list[str] = []
+        self.pairs: dict[str, str] = {}
+        for option in filter(None, (piece.strip() for piece in tail.split(","))):
+            name, sign, value = (piece.strip() for piece in option.partition("="))
+            if sign:
+                self.pairs[name] = value
+            else:
+                self.words.append(name)
+
+    def wrong(self, says: str) -> NotationError:
+        return NotationError(f"{self.text!r}: {says}")
+
+    def take_words(self, known: tuple[str, ...]) -> tuple[str, ...]:
+        for word in self.words:
+            if word not in known:
+                raise self.wrong(f"{word!r} is not an option here; known are {', '.join(known) or 'none'}.")
+        return tuple(word for word in known if word in self.words)
+
+    def take_choice(self, name: str, known: tuple[str, ...]) -> dict[str, str]:
+        value = self.pairs.pop(name, None)
+        if value is None:
+            return {}
+        if value not in known:
+            raise self.wrong(f"{name} is one of {', '.join(known)}, not {value!r}.")
+        return {name: value}
+
+    def take_numbers(self, known: tuple[str, ...]) -> dict[str, float]:
+        """What is left: constants. A season may be given as season1, season2, ... where `season` is known."""
+        given: dict[str, float] = {}
+        for name, value in self.pairs.items():
+            is_season = "season" in known and re.fullmatch(r"season[1-9]\d*", name)
+            if (name not in known or name == "season") and not is_season:
+                listed = ", ".join("season1, season2, ..." if n == "season" else n for n in known)
+                raise self.wrong(f"{name} is not a constant of this form; it has {listed or 'none'}.")
+            try:
+                given[name] = float(value)
+            except ValueError:
+                raise self.wrong(f"{name} is set to {value!r}, which is not a number.") from None
+            if name in _SHARES and not 0.0 <= given[name] <= 1.0:
+                raise self.wrong(f"{name} lies between 0 and 1, not {given[name]:g}.")
+        return given
+
+
+def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -> Form:
+    harmonics, shared = more["harmonics"], more["shared_season"]
+    if entries == ["best"]:
+        words = options.take_words((*RESTRICTIONS, *_SPREAD_WORDS))
+        if "no-trend" in words and "damped-trend" in words:
+            raise options.wrong("no-trend and damped-trend exclude each other.")
+        if options.take_numbers(()):
+            raise AssertionError  # take_numbers has raised
+        return Form("ets", words=words, **more)  # type: ignore[arg-type]
     if len(entries) != 3 or entries[0] not in _ERRORS or entries[1] not in _TRENDS or entries[2] not in _SEASONS:
-        raise NotationError(f"{text!r}: write ets(E,T,S) with E in A, M; T in N, A, Ad; S in N, A, M.")
-    if entries[0] != "A" or entries[2] == "M":
-        raise NotationError(
-            f"{text!r}: of the smoothing forms, those with additive errors and season are fitted so far."
-        )
-    if words:
-        raise NotationError(f"{text!r}: {words[0]!r} is not an option of ets; constants are given as alpha=0.3.")
-    known = {"alpha", "level"}
-    if entries[1] != "N":
-        known |= {"beta", "trend"}
-    if entries[1] == "Ad":
-        known.add("phi")
-    if entries[2] != "N":
-        known.add("gamma")
-    for name, value in given.items():
-        is_season = entries[2] != "N" and re.fullmatch(r"season[1-9]\d*", name)
-        if name not in known and not is_season:
-            raise NotationError(f"{text!r}: {name} is not a constant of this form; it has {', '.join(sorted(known))}.")
-        if name in ("alpha", "beta", "gamma", "phi") and not 0.0 <= value <= 1.0:
-            raise NotationError(f"{text!r}: {name} lies between 0 and 1, not {value:g}.")
-    return Form("ets", letters=(entries[0], entries[1], entries[2]), given=given, harmonics=harmonics)
+        raise options.wrong("write ets(E,T,S) with E in A, M; T in N, A, Ad; S in N, A, M; or ets(best).")
+    error, trend, season = entries
+    if (harmonics or shared) and error == "M":
+        raise options.wrong("harmonics and shared-season go with additive errors; for errors in proportion, use log.")
+    if (harmonics or shared) and season == "M":
+        raise options.wrong(f"the season is there twice; use ets(A,{trend},N).")
+    if shared and season != "N":
+        raise options.wrong(f"the season is there twice; use ets(A,{trend},N).")
+    words = options.take_words(_SPREAD_WORDS)
+    choices = {**options.take_choice("start", STARTS), **options.take_choice("tune", TUNE_BY)}
+    if choices and (harmonics or shared):
+        raise options.wrong("start and tune are of the recursion done by hand; leave the term after + out.")
+    known = ["alpha", *(["beta"] if trend != "N" else []), *(["gamma"] if season != "N" else [])]
+    known += [*(["phi"] if trend == "Ad" else []), "level", *(["trend"] if trend != "N" else [])]
+    known += ["season"] if season != "N" else []
+    given = options.take_numbers(tuple(known))
+    if "start" in choices and any(name not in _SHARES for name in given):
+        raise options.wrong("start takes the first states from the data; give either it or the states.")
+    if choices.get("start") == "season" and season == "N":
+        raise options.wrong("start=season needs a form with a season; use start=first.")
+    if "tune" in choices and "start" not in choices:
+        choices = {"start": "season" if season != "N" else "first", **choices}
+    return Form("ets", letters=(error, trend, season), given=given, words=words, choices=choices, **more)  # type: ignore[arg-type]
 
 
-def _arima(text: str, entries: list[str], given: dict[str, float], words: tuple[str, ...], harmonics: int) -> Form:
+def _arima(options: _Options, entries: list[str], more: dict[str, object]) -> Form:
     if len(entries) != 3 or not all(entry.isdigit() for entry in entries):
-        raise NotationError(f"{text!r}: write arima(p,d,q) with three whole numbers.")
+        raise options.wrong("write arima(p,d,q) with three whole numbers.")
     p, d, q = (int(entry) for entry in entries)
     if p > 8 or q > 8 or d > 2:
-        raise NotationError(f"{text!r}: p and q go up to 8 and d up to 2.")
-    if given:
-        raise NotationError(f"{text!r}: fixed coefficients of arima are not fitted so far.")
-    if any(word != "drift" for word in words) or (words and d == 0):
-        raise NotationError(f"{text!r}: the one option is drift, with d of 1 or 2.")
-    return Form("arima", orders=(p, d, q), words=words, harmonics=harmonics)
+        raise options.wrong("p and q go up to 8 and d up to 2.")
+    if options.pairs:
+        raise options.wrong("fixed coefficients of arima are not fitted so far.")
+    if more["shared_season"]:
+        raise options.wrong("shared-season goes with ets so far.")
+    words = options.take_words(("drift",))
+    if words and d == 0:
+        raise options.wrong("the one option is drift, with d of 1 or 2.")
+    return Form("arima", orders=(p, d, q), words=words, **more)  # type: ignore[arg-type]
+
+
+def _moving_average(options: _Options, main: str, log: bool) -> Form:
+    if main != "best" and not (main.isdigit() and int(main) >= 1):
+        raise options.wrong("write moving-average(k) with the number of periods, or moving-average(best).")
+    window = BEST if main == "best" else int(main)
+    weights: tuple[float, ...] = ()
+    written = options.pairs.pop("weights", None)
+    if written is not None:
+        try:
+            weights = tuple(float(piece) for piece in written.split("/"))
+        except ValueError:
+            raise options.wrong(f"weights are numbers with / between, newest first, not {written!r}.") from None
+        if len(weights) != window or min(weights) < 0.0 or sum(weights) <= 0.0:
+            raise options.wrong("there is one weight for each period of the window, newest first, none below zero.")
+    options.take_words(())
+    options.take_numbers(())
+    return Form("moving-average", window=window, weights=weights, log=log)
+
+
+def _trend(options: _Options, main: str, log: bool) -> Form:
+    if main not in TRENDS:
+        raise options.wrong(f"write trend(...) with one of {', '.join(TRENDS)}.")
+    words = options.take_words(("indices",))
+    options.take_numbers(())
+    return Form("trend", shape=main, words=words, log=log)
+
+
+def _intermittent(options: _Options, name: str, log: bool) -> Form:
+    if log:
+        raise options.wrong(f"{name} is for demand with zeros, which have no logarithm.")
+    options.take_words(())
+    given = options.take_numbers(("alpha", "beta"))
+    return Form(name, given=given)

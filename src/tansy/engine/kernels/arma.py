@@ -1,8 +1,8 @@
-"""One-step errors of the two families, for many input columns at once.
+"""The Kalman filter of an ARMA process over many input columns at once, and its parametrisation.
 
-Both recursions are linear in what they are fed. Feeding them the series, each unknown starting state and each regressor
-as columns side by side gives errors from which the unknowns follow by least squares. The columns advance in lockstep,
-so that the processor works on several of them per instruction.
+The recursion is linear in what it is fed. Feeding it the series, each unknown and each regressor as columns side by
+side gives errors from which the unknowns follow by least squares. The columns advance in lockstep, so that the
+processor works on several of them per instruction.
 """
 
 import math
@@ -11,43 +11,6 @@ import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.options import KERNEL
-
-
-@njit(**KERNEL)
-def smoothing_errors(inputs, seen, m, alpha, beta, gamma, phi, level, trend, season, errors):
-    """Additive-error smoothing over all columns; states are changed in place to those after the last period.
-
-    inputs: [n, columns]. seen: [n], 1 where observed, 0 where missing (the error counts 0 and the states go on).
-    level, trend: [columns]. season: [m, columns], row t mod m belongs to period t; m = 0 without a season.
-    errors: [n, columns], written.
-    mu = l + phi b + s;  e = y - mu;  l' = l + phi b + alpha e;  b' = phi b + beta e;  s' = s + gamma e.
-    """
-    n, columns = inputs.shape
-    if m == 0:
-        for t in range(n):
-            weight = seen[t]
-            for k in range(columns):
-                damped = phi * trend[k]
-                mu = level[k] + damped
-                e = weight * (inputs[t, k] - mu)
-                errors[t, k] = e
-                level[k] = mu + alpha * e
-                trend[k] = damped + beta * e
-        return
-    j = 0
-    for t in range(n):
-        weight = seen[t]
-        for k in range(columns):
-            damped = phi * trend[k]
-            base = level[k] + damped
-            e = weight * (inputs[t, k] - base - season[j, k])
-            errors[t, k] = e
-            level[k] = base + alpha * e
-            trend[k] = damped + beta * e
-            season[j, k] += gamma * e
-        j += 1
-        if j == m:
-            j = 0
 
 
 @njit(**KERNEL)

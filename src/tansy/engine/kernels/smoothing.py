@@ -1,0 +1,471 @@
+"""The recursions of exponential smoothing, all 18 forms, and their derivatives.
+
+With e = y - mu, additive and multiplicative errors have the same recursion; they differ in their likelihood alone
+(write mu eps for e in Hyndman, Koehler, Ord, Snyder 2008, table 2.3). So there are nine recursions:
+
+    q = l + phi b         without trend b = 0, without damping phi = 1
+    S = N, A:  mu = q + s    l' = q + alpha e      b' = phi b + beta e      s' = s + gamma e
+    S = M:     mu = q s      l' = q + alpha e/s    b' = phi b + beta e/s    s' = s + gamma e/q
+
+A missing y counts e = 0. `season` says S: 0 none, 1 additive, 2 multiplicative; m its length, 0 without one. Weights
+are (alpha, beta, gamma, phi); states (level, trend, season1..m) before the first period, season1 belonging to it.
+"""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tansy.engine.kernels.options import KERNEL
+
+ADDITIVE, MULTIPLICATIVE = 1, 2
+
+LEAST_SHARE = 1e-6
+
+
+_BEND = 0.1
+
+
+@njit(**KERNEL)
+def _bent(share):
+    """[0, 1] to itself, steep where it leaves zero like a root's inverse: the information on a weight grows like one
+    over it (Harvey 1989, section 4.5), so that steps of one size suit small weights and large ones."""
+    return (share * share + 2.0 * _BEND * share) / (1.0 + 2.0 * _BEND)
+
+
+@njit(**KERNEL)
+def _bent_slope(share):
+    return 2.0 * (share + _BEND) / (1.0 + 2.0 * _BEND)
+
+
+@njit(**KERNEL)
+def weights_from_shares(shares, fixed, has_trend, damped, season, weights):
+    """Numbers between 0 and 1 -> weights, in the region of `methods.md`.
+
+    shares: one for each weight that the form has and that is NaN in `fixed` [4], in the order of the weights. Where
+    both are free, alpha takes its share of what lies above beta, not beta of alpha: the likelihood often hardly
+    changes with alpha while beta stays, and a search follows a straight valley faster than a bent one.
+    """
+    free_alpha = math.isnan(fixed[0])
+    i = 1 if free_alpha else 0
+    weights[1] = 0.0
+    if has_trend:
+        weights[1] = fixed[1]
+        if math.isnan(fixed[1]):
+            weights[1] = _bent(shares[i]) * (1.0 if free_alpha else fixed[0])
+            i += 1
+    weights[0] = fixed[0]
+    if free_alpha:
+        weights[0] = weights[1] + (1.0 - weights[1]) * _bent(shares[0])
+    weights[2] = 0.0
+    if season > 0:
+        weights[2] = fixed[2]
+        if math.isnan(fixed[2]):
+            weights[2] = (1.0 - weights[0]) * _bent(shares[i])
+            i += 1
+    weights[3] = 1.0 if has_trend else 0.0
+    if damped:
+        weights[3] = fixed[3]
+        if math.isnan(fixed[3]):
+            weights[3] = 0.8 + 0.18 * shares[i]
+
+
+@njit(**KERNEL)
+def share_directions(shares, fixed, weights, has_trend, damped, season, directions):
+    """Derivatives of the weights by the shares, [shares, 4]; see `weights_from_shares`."""
+    directions[:] = 0.0
+    free_alpha = math.isnan(fixed[0])
+    i = 1 if free_alpha else 0
+    if free_alpha:
+        directions[0, 0] = (1.0 - weights[1]) * _bent_slope(shares[0])
+    if has_trend and math.isnan(fixed[1]):
+        directions[i, 1] = _bent_slope(shares[i]) * (1.0 if free_alpha else fixed[0])
+        if free_alpha:
+            directions[i, 0] = directions[i, 1] * (1.0 - _bent(shares[0]))
+        i += 1
+    if season > 0 and math.isnan(fixed[2]):
+        share = _bent(shares[i])
+        directions[i, 2] = (1.0 - weights[0]) * _bent_slope(shares[i])
+        for k in range(i):
+            directions[k, 2] = -share * directions[k, 0]
+        i += 1
+    if damped and math.isnan(fixed[3]):
+        directions[i, 3] = 0.18
+
+
+@njit(**KERNEL)
+def log_prior(shares, fixed, weights, has_trend, season):
+    """Log density over the shares of weights that are uniform in the ranges open to them: alpha below 1, beta below
+    alpha, gamma below 1 - alpha, phi between its bounds; but for a constant."""
+    free_alpha = math.isnan(fixed[0])
+    total = 0.0
+    i = 0
+    if free_alpha:
+        total += math.log(_bent_slope(shares[0]))
+        i = 1
+    if has_trend and math.isnan(fixed[1]):
+        total += math.log(_bent_slope(shares[i]))
+        if free_alpha:
+            total += math.log((1.0 - weights[1]) / weights[0])
+        i += 1
+    if season > 0 and math.isnan(fixed[2]):
+        total += math.log(_bent_slope(shares[i]))
+    return total
+
+
+@njit(**KERNEL)
+def follow(y, season, m, weights, level, trend, seasonal, path):
+    """Run the recursion over y [n], NaN missing. Returns the states after the last period (level, trend).
+
+    seasonal: [m], changed in place; slot t mod m belongs to period t. path: [4, n], written: q, s, b before the
+    period, and e (0 where missing). Where a multiplicative form would meet a level or season that is not positive, the
+    level returned is NaN.
+    """
+    alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    j = 0
+    for t in range(len(y)):
+        q = level + phi * trend
+        s = seasonal[j] if m > 0 else 0.0
+        path[0, t] = q
+        path[1, t] = s
+        path[2, t] = trend
+        if season == MULTIPLICATIVE:
+            if not (q > 0.0 and s > 0.0):
+                return math.nan, math.nan
+            e = y[t] - q * s
+            if math.isnan(e):
+                e = 0.0
+            path[3, t] = e
+            shock = e / s
+            level = q + alpha * shock
+            trend = phi * trend + beta * shock
+            seasonal[j] = s + gamma * e / q
+        else:
+            rest = y[t] - s
+            trend *= phi
+            level = q
+            if math.isnan(rest):
+                path[3, t] = 0.0
+            else:
+                e = rest - q
+                path[3, t] = e
+                level = (
+                    1.0 - alpha
+                ) * q + alpha * rest  # not q + alpha e: two operations wait for each other, not three
+                trend += beta * e
+                if m > 0:
+                    seasonal[j] = s + gamma * e
+        j += 1
+        if j >= m:
+            j = 0
+    return level, trend
+
+
+@njit(**KERNEL)
+def follow_back(y, season, m, weights, path, pull, by_weight, by_state):
+    """Gradient of an objective by weights [4] and first states [2 + m], from its derivatives `pull` [n] by mu.
+
+    The adjoint of `follow`: one pass from the last period to the first. path: as `follow` left it. by_state holds the
+    sensitivities to the states after the last period on entry (zero where the objective knows them not).
+    """
+    alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    n = len(y)
+    to_level = by_state[0]
+    to_trend = by_state[1]
+    of_alpha = 0.0
+    of_beta = 0.0
+    of_gamma = 0.0
+    of_phi = 0.0
+    j = (n - 1) % m if m > 0 else 0
+    for t in range(n - 1, -1, -1):
+        e = path[3, t]
+        b = path[2, t]
+        seen = 0.0 if math.isnan(y[t]) else 1.0
+        if season == MULTIPLICATIVE:
+            q = path[0, t]
+            s = path[1, t]
+            to_season = by_state[2 + j]
+            by_s = 1.0 / s
+            by_q = 1.0 / q
+            both = (alpha * to_level + beta * to_trend) * by_s
+            to_mu = seen * (pull[t] - both - gamma * to_season * by_q)
+            of_alpha += to_level * e * by_s
+            of_beta += to_trend * e * by_s
+            of_gamma += to_season * e * by_q
+            to_q = to_level + to_mu * s - gamma * to_season * e * by_q * by_q
+            by_state[2 + j] = to_season + to_mu * q - both * e * by_s
+        else:
+            to_q = to_level
+            if seen > 0.0:
+                to_season = by_state[2 + j] if m > 0 else 0.0
+                own = pull[t] - gamma * to_season - beta * to_trend
+                of_alpha += to_level * e
+                of_beta += to_trend * e
+                of_gamma += to_season * e
+                to_q = (1.0 - alpha) * to_level + own
+                if m > 0:
+                    by_state[2 + j] = to_season + own - alpha * to_level
+        of_phi += b * (to_trend + to_q)
+        to_trend = phi * (to_trend + to_q)
+        to_level = to_q
+        j -= 1
+        if j < 0:
+            j = m - 1
+    by_state[0] = to_level
+    by_state[1] = to_trend
+    by_weight[0] = of_alpha
+    by_weight[1] = of_beta
+    by_weight[2] = of_gamma
+    by_weight[3] = of_phi
+
+
+@njit(**KERNEL)
+def follow_columns(inputs, seen, m, weights, level, trend, season, errors):
+    """Additive forms over many input columns at once; states are changed in place to those after the last period.
+
+    inputs: [n, columns]. seen: [n], 1 where observed, 0 where missing. level, trend: [columns]. season: [m, columns].
+    errors: [n, columns], written. The recursion is linear in what it is fed, so that a unit of each unknown state and
+    each regressor, fed beside the series, gives errors from which the unknowns follow by least squares. The columns
+    advance in lockstep: the processor works on several of them per instruction.
+    """
+    alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    n, columns = inputs.shape
+    j = 0
+    for t in range(n):
+        weight = seen[t]
+        for k in range(columns):
+            damped = phi * trend[k]
+            base = level[k] + damped
+            s = season[j, k] if m > 0 else 0.0
+            e = weight * (inputs[t, k] - base - s)
+            errors[t, k] = e
+            level[k] = base + alpha * e
+            trend[k] = damped + beta * e
+            if m > 0:
+                season[j, k] = s + gamma * e
+        j += 1
+        if j >= m:
+            j = 0
+
+
+@njit(**KERNEL)
+def sensitivities(y, season, m, weights, path, of_weights, of_states, slopes):
+    """Derivatives of mu by each of K directions in weights and first states, slopes [K, n].
+
+    of_weights: [K, 4], of_states: [2 + m, K]; both say where a unit of each direction leads. path: from `follow`.
+    """
+    alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    n = len(y)
+    columns = of_weights.shape[0]
+    level = of_states[0].copy()
+    trend = of_states[1].copy()
+    seasonal = of_states[2:].copy()
+    j = 0
+    for t in range(n):
+        e = path[3, t]
+        b = path[2, t]
+        seen = 0.0 if math.isnan(y[t]) else 1.0
+        if season == MULTIPLICATIVE:
+            q = path[0, t]
+            s = path[1, t]
+            by_s = 1.0 / s
+            by_q = 1.0 / q
+            for k in range(columns):
+                damped = phi * trend[k] + of_weights[k, 3] * b
+                dq = level[k] + damped
+                ds = seasonal[j, k]
+                dmu = dq * s + q * ds
+                slopes[k, t] = dmu
+                de = -seen * dmu
+                shock = (de - e * ds * by_s) * by_s
+                level[k] = dq + of_weights[k, 0] * e * by_s + alpha * shock
+                trend[k] = damped + of_weights[k, 1] * e * by_s + beta * shock
+                seasonal[j, k] = ds + of_weights[k, 2] * e * by_q + gamma * (de - e * dq * by_q) * by_q
+        else:
+            for k in range(columns):
+                damped = phi * trend[k] + of_weights[k, 3] * b
+                dq = level[k] + damped
+                ds = seasonal[j, k] if m > 0 else 0.0
+                dmu = dq + ds
+                slopes[k, t] = dmu
+                de = -seen * dmu
+                level[k] = dq + of_weights[k, 0] * e + alpha * de
+                trend[k] = damped + of_weights[k, 1] * e + beta * de
+                if m > 0:
+                    seasonal[j, k] = ds + of_weights[k, 2] * e + gamma * de
+        j += 1
+        if j >= m:
+            j = 0
+
+
+@njit(**KERNEL)
+def ahead(season, m, weights, level, trend, seasonal, n, value):
+    """Forecast means of the recursion run on without errors; n: periods passed, so that leads find their season."""
+    damping = 0.0
+    power = 1.0
+    for h in range(len(value)):
+        power *= weights[3]
+        damping += power
+        q = level + damping * trend
+        s = seasonal[(n + h) % m] if m > 0 else 0.0
+        value[h] = q * s if season == MULTIPLICATIVE else q + s
+
+
+@njit(**KERNEL)
+def psi_weights(m, weights, psi):
+    """psi [H]: what an error adds to the period h after it, in the forms that are linear; psi[0] = 1."""
+    damping = 0.0
+    power = 1.0
+    psi[0] = 1.0
+    for h in range(1, len(psi)):
+        power *= weights[3]
+        damping += power
+        psi[h] = weights[0] + weights[1] * damping
+        if m > 0 and h % m == 0:
+            psi[h] += weights[2]
+
+
+@njit(**KERNEL)
+def psi_sums(psi, skipped, of_leads, of_sums):
+    """Variances in units of sigma squared of lead h and of the sum of leads 1..h, [H], the parameters known.
+
+    psi: [skipped + H]; `skipped` periods without a value lie between the last one and the first lead.
+    """
+    horizon = len(of_leads)
+    each = 0.0
+    together = 0.0
+    so_far = np.zeros(len(psi) + 1)
+    for j in range(len(psi)):
+        so_far[j + 1] = so_far[j] + psi[j]
+        each += psi[j] * psi[j]
+        if j >= skipped:
+            of_leads[j - skipped] = each
+    for h in range(horizon):
+        if skipped == 0:  # an error j periods before the last lead adds psi[0] + ... + psi[j] to the sum
+            together += so_far[h + 1] * so_far[h + 1]
+        else:
+            together = 0.0
+            for j in range(skipped + h + 1):
+                added = so_far[j + 1] - so_far[max(0, j - h)]
+                together += added * added
+        of_sums[h] = together
+
+
+@njit(**KERNEL)
+def dots(a, b, n):
+    """Sum of a[t] b[t] over the first n."""
+    total = 0.0
+    for t in range(n):
+        total += a[t] * b[t]
+    return total
+
+
+@njit(**KERNEL)
+def less(target, factor, row):
+    """target -= factor row."""
+    for i in range(len(row)):
+        target[i] -= factor * row[i]
+
+
+@njit(**KERNEL)
+def normal_matrix(rows, n, gram):
+    """Lower triangle of rows rows' over the first n columns, four products at a time."""
+    for i in range(len(rows)):
+        a = rows[i]
+        j = 0
+        while j + 3 <= i:
+            r0, r1, r2, r3 = rows[j], rows[j + 1], rows[j + 2], rows[j + 3]
+            s0 = s1 = s2 = s3 = 0.0
+            for t in range(n):
+                s0 += a[t] * r0[t]
+                s1 += a[t] * r1[t]
+                s2 += a[t] * r2[t]
+                s3 += a[t] * r3[t]
+            gram[i, j], gram[i, j + 1], gram[i, j + 2], gram[i, j + 3] = s0, s1, s2, s3
+            j += 4
+        while j <= i:
+            gram[i, j] = dots(a, rows[j], n)
+            j += 1
+
+
+@njit(**KERNEL)
+def cholesky(gram, k, dropped):
+    """Factor the first k rows of a symmetric matrix in place (lower), and carry the rows below along.
+
+    A column that the ones before it explain to 1e-11 of its size is dropped; its coefficient is then zero.
+    """
+    rows = gram.shape[0]
+    for i in range(rows):  # row by row: inner products run along rows, which lie in one piece
+        for j in range(min(i, k)):
+            value = gram[i, j]
+            for c in range(j):
+                value -= gram[i, c] * gram[j, c]
+            gram[i, j] = 0.0 if dropped[j] else value / gram[j, j]
+        if i >= k:
+            continue
+        own = gram[i, i]
+        pivot = own
+        for c in range(i):
+            pivot -= gram[i, c] * gram[i, c]
+        dropped[i] = pivot <= 1e-11 * own or own <= 0.0
+        gram[i, i] = 1.0 if dropped[i] else math.sqrt(pivot)
+
+
+@njit(**KERNEL)
+def back_substitute(gram, k, row, dropped, solution):
+    """Solve L' x = (row `row` of the factored matrix), written to solution [k]."""
+    for j in range(k - 1, -1, -1):
+        if dropped[j]:
+            solution[j] = 0.0
+            continue
+        value = gram[row, j]
+        for i in range(j + 1, k):
+            value -= gram[i, j] * solution[i]
+        solution[j] = value / gram[j, j]
+
+
+@njit(**KERNEL)
+def count_shares(fixed, has_trend, damped, season):
+    """How many weights of the form are not fixed."""
+    n = 0
+    if math.isnan(fixed[0]):
+        n += 1
+    if has_trend and math.isnan(fixed[1]):
+        n += 1
+    if season > 0 and math.isnan(fixed[2]):
+        n += 1
+    if damped and math.isnan(fixed[3]):
+        n += 1
+    return n
+
+
+@njit(**KERNEL)
+def extent(y):
+    """First and last observed position (half open) and the number of observed values."""
+    start = 0
+    n = len(y)
+    while start < n and math.isnan(y[start]):
+        start += 1
+    seen = 0
+    end = start
+    for t in range(start, n):
+        if not math.isnan(y[t]):
+            seen += 1
+            end = t + 1
+    return start, end, seen
+
+
+@njit(**KERNEL)
+def quadratic_form(gram, k, dropped, x, z):
+    """x' (X'X)^-1 x from the factor that `cholesky` left; z: scratch [k]."""
+    total = 0.0
+    for j in range(k):
+        if dropped[j]:
+            z[j] = 0.0
+            continue
+        value = x[j]
+        for i in range(j):
+            value -= gram[j, i] * z[i]
+        z[j] = value / gram[j, j]
+        total += z[j] * z[j]
+    return total

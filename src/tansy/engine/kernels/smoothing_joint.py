@@ -1,0 +1,444 @@
+"""Maximum likelihood of the smoothing forms that are not linear in their states: multiplicative errors or season.
+
+Weights and first states are searched together, from the fit of the additive form next to it. With mu = mu(weights,
+states) and e = y - mu it minimises -2 log L up to a constant,
+
+    additive errors        n log(sum e^2 / n)
+    multiplicative errors  n log(sum (e/mu)^2 / n) + 2 sum log mu
+
+whose gradient is one pass back over the series. A season makes dozens of unknowns of very different size. Therefore the
+search starts with the inverse of the expected curvature, from the derivatives of mu at the start (Gauss-Newton), and
+BFGS only mends what that leaves.
+"""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
+from tansy.engine.kernels.smoothing import (
+    LEAST_SHARE,
+    MULTIPLICATIVE,
+    count_shares,
+    dots,
+    extent,
+    follow,
+    follow_back,
+    less,
+    normal_matrix,
+    sensitivities,
+    share_directions,
+    weights_from_shares,
+)
+
+
+@njit(**KERNEL)
+def _states_from(point, n_shares, fixed_states, has_trend, season, m, states):
+    """Free numbers after the shares -> (level, trend, season1..m); an additive season sums to 0, the other to m."""
+    c = n_shares
+    states[0] = fixed_states[0]
+    if math.isnan(fixed_states[0]):
+        states[0] = point[c]
+        c += 1
+    states[1] = 0.0
+    if has_trend:
+        states[1] = fixed_states[1]
+        if math.isnan(fixed_states[1]):
+            states[1] = point[c]
+            c += 1
+    if m == 0:
+        return
+    if not math.isnan(fixed_states[2]):
+        for j in range(m):
+            states[2 + j] = fixed_states[2 + j]
+        return
+    last = float(m) if season == MULTIPLICATIVE else 0.0
+    for j in range(m - 1):
+        states[2 + j] = point[c + j]
+        last -= point[c + j]
+    states[1 + m] = last
+
+
+@njit(**KERNEL)
+def _point_from(states, n_shares, fixed_states, has_trend, m, point):
+    """The inverse of `_states_from`."""
+    c = n_shares
+    if math.isnan(fixed_states[0]):
+        point[c] = states[0]
+        c += 1
+    if has_trend and math.isnan(fixed_states[1]):
+        point[c] = states[1]
+        c += 1
+    if m > 0 and math.isnan(fixed_states[2]):
+        for j in range(m - 1):
+            point[c + j] = states[2 + j]
+
+
+@njit(**KERNEL)
+def objective_and_pull(y, relative, path, season, pull):
+    """What is minimised, and its derivatives by mu; infinite where a relative error has no positive mu."""
+    n = len(y)
+    squares = 0.0
+    logs = 0.0
+    product = 1.0
+    n_seen = 0
+    for t in range(n):
+        e = path[3, t]
+        if math.isnan(y[t]):
+            pull[t] = 0.0
+            continue
+        n_seen += 1
+        if not relative:
+            squares += e * e
+            pull[t] = -2.0 * e
+            continue
+        mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
+        if not mu > 0.0:
+            return math.inf
+        inverse = 1.0 / mu
+        eps = e * inverse
+        squares += eps * eps
+        product *= mu
+        if not 1e-150 < product < 1e150:  # the logarithm of a product rarely, not of every factor
+            logs += math.log(product)
+            product = 1.0
+        pull[t] = -2.0 * eps * (1.0 + eps) * inverse
+    if n_seen == 0:
+        return math.inf
+    squares = max(squares, 1e-200)
+    factor = n_seen / squares
+    for t in range(n):
+        pull[t] *= factor
+    if not relative:
+        return n_seen * math.log(squares / n_seen)
+    for t in range(n):
+        if not math.isnan(y[t]):
+            mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
+            pull[t] += 2.0 / mu
+    return n_seen * math.log(squares / n_seen) + 2.0 * (logs + math.log(product))
+
+
+@njit(**KERNEL)
+def evaluate(point, problem, gradient):
+    """Objective and gradient at (shares, level, trend, season1..m-1), those of them that are free."""
+    y, form, fixed, fixed_states, work = problem
+    relative, has_trend, damped, season, m, n_shares = form
+    weights, states, seasonal, path, pull, by_weight, by_state, directions = work
+    weights_from_shares(point, fixed, has_trend, damped, season, weights)
+    _states_from(point, n_shares, fixed_states, has_trend, season, m, states)
+    for j in range(m):
+        seasonal[j] = states[2 + j]
+    level, _ = follow(y, season, m, weights, states[0], states[1], seasonal, path)
+    if math.isnan(level):
+        return math.inf
+    value = objective_and_pull(y, relative, path, season, pull)
+    if math.isinf(value):
+        return math.inf
+    by_state[:] = 0.0
+    follow_back(y, season, m, weights, path, pull, by_weight, by_state)
+    share_directions(point, fixed, weights, has_trend, damped, season, directions)
+    for i in range(n_shares):
+        gradient[i] = dots(directions[i], by_weight, 4)
+    c = n_shares
+    if math.isnan(fixed_states[0]):
+        gradient[c] = by_state[0]
+        c += 1
+    if has_trend and math.isnan(fixed_states[1]):
+        gradient[c] = by_state[1]
+        c += 1
+    if m > 0 and math.isnan(fixed_states[2]):
+        for j in range(m - 1):
+            gradient[c + j] = by_state[2 + j] - by_state[1 + m]
+    return value
+
+
+@njit(**KERNEL)
+def inverse_curvature(point, problem, inverse, slopes, factor):
+    """Inverse of the expected second derivatives of -2 log L where `evaluate` was last called; False where there is
+    none.
+
+    2 (sum over t of w_t dmu dmu'), w = n / sum e^2, or (n / sum eps^2 + 2) / mu^2 with relative errors.
+    slopes: [K, n]; factor: [K, K]; both scratch.
+    """
+    y, form, _, fixed_states, work = problem
+    relative, has_trend, _, season, m, n_shares = form
+    weights, _, _, path, pull, _, _, directions = work
+    k = len(point)
+    n = len(y)
+    of_weights = np.zeros((k, 4))
+    of_states = np.zeros((2 + m, k))
+    of_weights[:n_shares] = directions
+    c = n_shares
+    if math.isnan(fixed_states[0]):
+        of_states[0, c] = 1.0
+        c += 1
+    if has_trend and math.isnan(fixed_states[1]):
+        of_states[1, c] = 1.0
+        c += 1
+    if m > 0 and math.isnan(fixed_states[2]):
+        for j in range(m - 1):
+            of_states[2 + j, c + j] = 1.0
+            of_states[1 + m, c + j] = -1.0
+    sensitivities(y, season, m, weights, path, of_weights, of_states, slopes)
+    squares = 0.0
+    n_seen = 0
+    for t in range(n):
+        if math.isnan(y[t]):
+            pull[t] = 0.0
+            continue
+        mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
+        pull[t] = 1.0 / mu if relative else 1.0
+        e = path[3, t] * pull[t]
+        squares += e * e
+        n_seen += 1
+    weight = math.sqrt(2.0 * (n_seen / max(squares, 1e-200) + (2.0 if relative else 0.0)))
+    for i in range(k):
+        row = slopes[i]
+        for t in range(n):
+            row[t] *= weight * pull[t]
+    normal_matrix(slopes, n, factor)
+    for i in range(k):
+        factor[i, i] = factor[i, i] * (1.0 + 1e-9) + 1e-12  # a direction that changes nothing keeps a length
+        row = factor[i]
+        for j in range(i):
+            row[j] = (row[j] - dots(row, factor[j], j)) / factor[j, j]
+        pivot = row[i] - dots(row, row, i)
+        if not pivot > 0.0:
+            return False
+        row[i] = math.sqrt(pivot)
+    # rows of L^-1 into `slopes`, then L^-T L^-1
+    inverse[:] = 0.0
+    for i in range(k):
+        row = slopes[i]
+        row[: i + 1] = 0.0
+        row[i] = 1.0
+        for c in range(i):
+            less(row[: c + 1], factor[i, c], slopes[c, : c + 1])
+        scale = 1.0 / factor[i, i]
+        for c in range(i + 1):
+            row[c] *= scale
+        for j in range(i + 1):
+            less(inverse[j, : j + 1], -row[j], row[: j + 1])
+    for i in range(k):
+        for j in range(i):
+            inverse[j, i] = inverse[i, j]
+    return True
+
+
+@njit(**KERNEL)
+def search_batch(
+    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares_at, states_at, least_used, enough,
+    shares_found, weights_found, states_found, objective, evaluations,
+):  # fmt: skip
+    """Fit one form to each row of `values` [series, T], positive, NaN missing.
+
+    relative: multiplicative errors. season: 0, 1 additive, 2 multiplicative; m its length. fixed [4], fixed_states
+    [series, 2 + m] as in `smoothing_linear.search_batch`. shares_at: [series, starts, free] and states_at:
+    [series, starts, 2 + m], where searches begin; NaN passes a start over.
+    enough: stop where -2 log L is promised to fall by less. Written as there; the objective of relative errors holds
+    2 sum log mu, of values as they are.
+    """
+    n_series = len(values)
+    n_starts = shares_at.shape[1]
+    n_shares = count_shares(fixed, has_trend, damped, season)
+    shares_found[:] = math.nan
+    weights_found[:] = math.nan
+    states_found[:] = math.nan
+    objective[:] = math.nan
+    evaluations[:] = 0
+    for s in range(n_series):
+        start, end, n_seen = extent(values[s])
+        if n_seen < least_used or n_seen == 0:
+            continue
+        size = 0.0
+        for t in range(start, end):
+            if not math.isnan(values[s, t]):
+                size += values[s, t] / n_seen
+        if not size > 0.0:
+            continue
+        y = values[s, start:end] / size
+        given = fixed_states[s].copy()
+        given[0] /= size
+        given[1] /= size
+        if season != MULTIPLICATIVE:
+            given[2:] /= size
+        k = n_shares
+        if math.isnan(given[0]):
+            k += 1
+        if has_trend and math.isnan(given[1]):
+            k += 1
+        if m > 0 and math.isnan(given[2]):
+            k += m - 1
+        n = len(y)
+        work = (
+            np.zeros(4), np.zeros(2 + m), np.zeros(m), np.empty((4, n)), np.empty(n), np.zeros(4), np.zeros(2 + m),
+            np.zeros((n_shares, 4)),
+        )  # fmt: skip
+        problem = (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work)
+        search = new_search(k)
+        slopes = np.empty((k, max(n, k)))
+        factor = np.empty((k, k))
+        low = np.full(k, -math.inf)
+        high = np.full(k, math.inf)
+        longest = np.full(k, math.inf)
+        low[:n_shares] = LEAST_SHARE
+        high[:n_shares] = 1.0 - LEAST_SHARE
+        longest[:n_shares] = 0.3
+        point = np.zeros(k)
+        best = np.zeros(k)
+        gradient = np.zeros(k)
+        least = math.inf
+        tried = 0
+        for i in range(n_starts):
+            if math.isnan(states_at[s, i, 0]):
+                continue
+            for j in range(n_shares):
+                point[j] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, shares_at[s, i, j]))
+            states = states_at[s, i].copy()
+            states[0] /= size
+            states[1] /= size
+            if season != MULTIPLICATIVE:
+                states[2:] /= size
+            _point_from(states, n_shares, given, has_trend, m, point)
+            value = evaluate(point, problem, gradient)
+            tried += 1
+            if math.isinf(value):
+                continue
+            begin(search, inverse_curvature(point, problem, search[2], slopes, factor))
+            while not advance(search, point, value, gradient, low, high, longest, enough):
+                value = evaluate(point, problem, gradient)
+                tried += 1
+            if least_value(search) < least:
+                least = least_value(search)
+                best[:] = point
+        if math.isinf(least):
+            continue
+        evaluate(best, problem, gradient)
+        evaluations[s] = tried + 1
+        shares_found[s] = best[:n_shares]
+        weights_found[s] = work[0]
+        states_found[s] = work[1]
+        states_found[s, 0] *= size
+        states_found[s, 1] *= size
+        if season != MULTIPLICATIVE:
+            states_found[s, 2:] *= size
+        objective[s] = least + (2.0 * n_seen * math.log(size))
+
+
+@njit(**KERNEL)
+def draw_batch(
+    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares, states, normals, uniforms,
+    weights_drawn, states_drawn, sigma_found, deviations,
+):  # fmt: skip
+    """Draws of what a joint form's likelihood leaves open, for simulating forecasts with everything estimated.
+
+    A chain of independent proposals (Tierney 1994): normal about the optimum with the inverse expected curvature as
+    covariance, shares reflected into their box, accepted by the ratio of likelihood to proposal. normals:
+    [steps, most free], uniforms: [steps]; shares, states: the optimum of `search_batch`, NaN rows are passed over.
+    Written, one row for each step: weights_drawn [series, steps, 4], states_drawn [series, steps, 2 + m] after the last
+    period (season1 belongs to the first lead), deviations [series, 4 + 2 + m]:
+    standard deviation of each weight and first state over the draws; and sigma_found [series], the root of Q/(n - k +
+    1) at the optimum.
+    """
+    n_series = len(values)
+    steps = len(uniforms)
+    n_shares = shares.shape[1]
+    weights_drawn[:] = math.nan
+    states_drawn[:] = math.nan
+    sigma_found[:] = math.nan
+    deviations[:] = math.nan
+    for s in range(n_series):
+        if math.isnan(states[s, 0]):
+            continue
+        start, end, n_seen = extent(values[s])
+        size = 0.0
+        for t in range(start, end):
+            if not math.isnan(values[s, t]):
+                size += values[s, t] / n_seen
+        y = values[s, start:] / size
+        unit = np.ones(2 + m)
+        unit[:2] = size
+        if season != MULTIPLICATIVE:
+            unit[2:] = size
+        given = fixed_states[s] / unit
+        own = states[s] / unit
+        k = n_shares
+        if math.isnan(given[0]):
+            k += 1
+        if has_trend and math.isnan(given[1]):
+            k += 1
+        if m > 0 and math.isnan(given[2]):
+            k += m - 1
+        n = len(y)
+        work = (
+            np.zeros(4), np.zeros(2 + m), np.zeros(m), np.empty((4, n)), np.empty(n), np.zeros(4), np.zeros(2 + m),
+            np.zeros((n_shares, 4)),
+        )  # fmt: skip
+        problem = (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work)
+        best = np.zeros(k)
+        best[:n_shares] = shares[s]
+        _point_from(own, n_shares, given, has_trend, m, best)
+        gradient = np.zeros(k)
+        inverse = np.zeros((k, k))
+        least = evaluate(best, problem, gradient)
+        known = inverse_curvature(best, problem, inverse, np.empty((k, max(n, k))), np.empty((k, k)))
+        root = np.zeros((k, k))
+        if known:
+            # the covariance is twice the inverse curvature of -2 log L
+            for i in range(k):
+                for j in range(i + 1):
+                    value = 2.0 * inverse[i, j] - dots(root[i], root[j], j)
+                    if i == j:
+                        root[i, i] = math.sqrt(max(value, 0.0))
+                    elif root[j, j] > 0.0:
+                        root[i, j] = value / root[j, j]
+        squares = 0.0
+        for t in range(n):
+            if not math.isnan(y[t]):
+                path = work[3]
+                mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
+                squares += (path[3, t] / mu) ** 2 if relative else path[3, t] ** 2
+        sigma_found[s] = math.sqrt(squares / max(n_seen - k, 1.0)) * (1.0 if relative else size)
+        point = best.copy()
+        at = best.copy()
+        score = 0.0
+        sums = np.zeros((2, 4 + 2 + m))
+        for i in range(steps):
+            length_squared = 0.0
+            for a in range(k):
+                length_squared += normals[i, a] ** 2
+                at[a] = best[a]
+                for b in range(a + 1):
+                    at[a] += root[a, b] * normals[i, b]
+                if a < n_shares:
+                    folded = abs(at[a]) % 2.0
+                    at[a] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, 2.0 - folded if folded > 1.0 else folded))
+            value = evaluate(at, problem, gradient)
+            proposed = -0.5 * (value - least) + 0.5 * length_squared if math.isfinite(value) else -math.inf
+            if proposed >= score or uniforms[i] < math.exp(proposed - score):
+                score = proposed
+                point[:] = at
+            evaluate(point, problem, gradient)
+            weights, first, seasonal, path = work[0], work[1], work[2], work[3]
+            weights_drawn[s, i] = weights
+            for j in range(4 + 2 + m):
+                value = weights[j] if j < 4 else first[j - 4] * unit[j - 4]
+                sums[0, j] += value / steps
+                sums[1, j] += value * value / steps
+            level, trend = _last(path, y, season, weights)
+            states_drawn[s, i, 0] = level * size
+            states_drawn[s, i, 1] = trend * size
+            for j in range(m):
+                states_drawn[s, i, 2 + j] = seasonal[(n + j) % m] * unit[2 + j]
+        for j in range(4 + 2 + m):
+            deviations[s, j] = math.sqrt(max(sums[1, j] - sums[0, j] ** 2, 0.0))
+
+
+@njit(**KERNEL)
+def _last(path, y, season, weights):
+    """Level and trend after the last period, from the path."""
+    t = len(y) - 1
+    shock = path[3, t] / path[1, t] if season == MULTIPLICATIVE else path[3, t]
+    return path[0, t] + weights[0] * shock, weights[3] * path[2, t] + weights[1] * shock

@@ -1,0 +1,471 @@
+"""Maximum likelihood of smoothing with additive errors and an additive season or none, for a batch of series.
+
+Given the weights, the one-step errors are linear in the first states and in the coefficients of regressors. So each
+evaluation solves those by least squares, and the search is over one to four weights. With Q the least sum of squares it
+minimises n log(Q/n), whose gradient takes one pass back over the series, because the derivative of a least value is
+that with all that was solved for held fixed.
+
+A season's m columns are time shifts of one impulse response c, as long as no value is missing: state j of the season is
+the same as a periodic impulse fed at j, j + m, ... So one pass of the recursion gives them all, and their normal matrix
+follows from its first row,
+
+    G[j+1, k+1] = G[j, k] - c[n-1-j] c[n-1-k].
+
+The level's column is the sum of them; it is left out, and the season re-centred afterwards. With missing values, states
+given by hand or regressors, every column is run through the recursion.
+"""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
+from tansy.engine.kernels.smoothing import (
+    LEAST_SHARE,
+    back_substitute,
+    cholesky,
+    count_shares,
+    dots,
+    extent,
+    follow,
+    follow_back,
+    follow_columns,
+    less,
+    quadratic_form,
+    share_directions,
+    weights_from_shares,
+)
+
+
+@njit(**KERNEL)
+def _response_columns(y, m, weights, has_trend, season, columns):
+    """Errors of one unit of level (or of the season's first state), of the trend, and of the series itself.
+
+    columns: [3, n]. season: [3, m], scratch.
+    """
+    alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    l0 = 0.0 if m > 0 else -1.0
+    l1 = l2 = b0 = b2 = 0.0
+    b1 = -1.0
+    if m > 0:
+        season[:] = 0.0
+        season[0, 0] = -1.0
+    j = 0
+    for t in range(len(y)):
+        s0 = season[0, j] if m > 0 else 0.0
+        s2 = season[2, j] if m > 0 else 0.0
+        d0 = phi * b0
+        d2 = phi * b2
+        q0 = l0 + d0
+        q2 = l2 + d2
+        e0 = -q0 - s0
+        e2 = y[t] - q2 - s2
+        columns[0, t] = e0
+        columns[2, t] = e2
+        l0 = (1.0 - alpha) * q0 - alpha * s0
+        l2 = (1.0 - alpha) * q2 + alpha * (y[t] - s2)
+        b0 = d0 + beta * e0
+        b2 = d2 + beta * e2
+        if m > 0:
+            season[0, j] = s0 + gamma * e0
+            season[2, j] = s2 + gamma * e2
+        if has_trend:
+            s1 = season[1, j] if m > 0 else 0.0
+            d1 = phi * b1
+            q1 = l1 + d1
+            e1 = -q1 - s1
+            columns[1, t] = e1
+            l1 = (1.0 - alpha) * q1 - alpha * s1
+            b1 = d1 + beta * e1
+            if m > 0:
+                season[1, j] = s1 + gamma * e1
+        j += 1
+        if j >= m:
+            j = 0
+
+
+@njit(**KERNEL)
+def _turn(a, u, x, row, cosine, sine, ratio, left):
+    """One step of `_factor_shifted`: rotate x into u, then u hyperbolically into a, which is written to `row`."""
+    inverse = 1.0 / left
+    for i in range(len(row)):
+        turned = cosine * u[i] + sine * x[i]
+        x[i] = cosine * x[i] - sine * u[i]
+        first = (a[i] - ratio * turned) * inverse
+        row[i] = first
+        u[i] = left * turned - ratio * first
+
+
+@njit(**KERNEL)
+def _factor_shifted(c, n, generators, upper):
+    """Factor G = U' U of the normal matrix of the shifts c[t - j]; False where it is singular to rounding.
+
+    The generalised Schur algorithm (Kailath, Sayed 1995, section 5): G - Z G Z' = a a' - u u' - x x' with Z the shift
+    by one, so each row of U costs one rotation and one hyperbolic rotation of what is left of three vectors.
+    generators: [3, m], scratch. upper: [m, m], its upper triangle is written.
+    """
+    a, u, x = generators[0], generators[1], generators[2]
+    m = len(a)
+    for d in range(m):
+        a[d] = dots(c[d:], c, n - d)
+    if not a[0] > 0.0:
+        return False
+    root = 1.0 / math.sqrt(a[0])
+    for d in range(m):
+        a[d] *= root
+        u[d] = a[d]
+        x[d] = c[n - d] if d > 0 else 0.0
+    u[0] = 0.0
+    for k in range(m):
+        size = math.sqrt(u[k] * u[k] + x[k] * x[k])
+        if size > 0.0:
+            cosine = u[k] / size
+            sine = x[k] / size
+            ratio = size / a[k]
+            left = 1.0 - ratio * ratio
+            if not left > 1e-14:
+                return False
+            _turn(a[k:], u[k:], x[k:], upper[k, k:], cosine, sine, ratio, math.sqrt(left))
+        else:
+            upper[k, k:] = a[k:]
+        a[k + 1 :] = upper[k, k : m - 1]
+    return True
+
+
+@njit(**KERNEL)
+def _solve_factored(upper, right):
+    """Solve U' U x = right in place."""
+    m = len(right)
+    for k in range(m):
+        value = right[k] / upper[k, k]
+        right[k] = value
+        less(right[k + 1 :], value, upper[k, k + 1 :])
+    for k in range(m - 1, -1, -1):
+        right[k] = (right[k] - dots(upper[k, k + 1 :], right[k + 1 :], m - k - 1)) / upper[k, k]
+
+
+@njit(**KERNEL)
+def _solve_shifted(n, m, has_trend, columns, work, states, log_det):
+    """Least squares over the states from the columns of `_response_columns`; level, trend and season to `states`.
+
+    False where they cannot be told apart. log_det: [1], of the normal matrix, but for a constant.
+    """
+    generators, upper, right = work
+    width = m if m > 0 else 1
+    c, b, z = columns[0], columns[1], columns[2]
+    if not _factor_shifted(c, n, generators, upper):
+        return False
+    log_det[0] = 0.0
+    for d in range(width):
+        log_det[0] += 2.0 * math.log(upper[d, d])
+        right[0, d] = dots(z[d:], c, n - d)
+    _solve_factored(upper, right[0])
+    states[1] = 0.0
+    if has_trend:
+        own = dots(b, b, n)
+        rest = own
+        value = dots(z, b, n)
+        for d in range(width):
+            right[1, d] = dots(b[d:], c, n - d)
+            generators[0, d] = right[1, d]
+        _solve_factored(upper, right[1])
+        for d in range(width):
+            rest -= generators[0, d] * right[1, d]
+            value -= generators[0, d] * right[0, d]
+        if not rest > 1e-11 * own:
+            return False
+        states[1] = value / rest
+        log_det[0] += math.log(rest)
+        for d in range(width):
+            right[0, d] -= states[1] * right[1, d]
+    if m == 0:
+        states[0] = right[0, 0]
+        return True
+    mean = 0.0
+    for j in range(m):
+        mean += right[0, j]
+    mean /= m
+    states[0] = mean
+    for j in range(m):
+        states[2 + j] = right[0, j] - mean
+    return True
+
+
+@njit(**KERNEL)
+def solve_general(inputs, seen, starts, m, weights, work, states, coefficients, fixed_states, has_trend):
+    """Least squares with every column run through the recursion; see `set_up` for their order."""
+    level, trend, season, errors, gram, dropped, solution = work
+    n, columns = inputs.shape
+    k = columns - 1
+    for c in range(columns):
+        level[c] = starts[0, c]
+        trend[c] = starts[1, c]
+        for j in range(m):
+            season[j, c] = starts[2 + j, c]
+    follow_columns(inputs, seen, m, weights, level, trend, season, errors)
+    for i in range(columns):
+        for j in range(i + 1):
+            gram[i, j] = 0.0
+    for t in range(n):
+        for i in range(columns):
+            e = errors[t, i]
+            for j in range(i + 1):
+                gram[i, j] += e * errors[t, j]
+    cholesky(gram, k, dropped)
+    back_substitute(gram, k, k, dropped, solution)
+    c = 0
+    states[0] = fixed_states[0]
+    if math.isnan(fixed_states[0]):
+        states[0] = solution[c]
+        c += 1
+    states[1] = 0.0
+    if has_trend:
+        states[1] = fixed_states[1]
+        if math.isnan(fixed_states[1]):
+            states[1] = solution[c]
+            c += 1
+    if m > 0:
+        if math.isnan(fixed_states[2]):
+            last = 0.0
+            for j in range(m - 1):
+                states[2 + j] = solution[c]
+                last -= solution[c]
+                c += 1
+            states[1 + m] = last
+        else:
+            for j in range(m):
+                states[2 + j] = fixed_states[2 + j]
+    for i in range(len(coefficients)):
+        coefficients[i] = solution[c + i]
+
+
+@njit(**KERNEL)
+def set_up(y, regressors, m, has_trend, fixed_states):
+    """Columns of the general case: (inputs [n, K + 1], seen [n], starts [2 + m, K + 1]); the series comes last.
+
+    Unknown states come first (level, trend, season1..m-1), then regressors. A state starts at -1, so that every
+    coefficient is subtracted, as a regressor's is.
+    """
+    n = len(y)
+    k_x = regressors.shape[1]
+    free_level = math.isnan(fixed_states[0])
+    free_trend = has_trend and math.isnan(fixed_states[1])
+    free_season = m > 0 and math.isnan(fixed_states[2])
+    n_states = int(free_level) + int(free_trend) + (m - 1 if free_season else 0)
+    k = n_states + k_x
+    inputs = np.zeros((n, k + 1))
+    seen = np.ones(n)
+    starts = np.zeros((2 + m, k + 1))
+    for t in range(n):
+        if math.isnan(y[t]):
+            seen[t] = 0.0
+        else:
+            inputs[t, k] = y[t]
+        for i in range(k_x):
+            inputs[t, n_states + i] = regressors[t, i]
+    c = 0
+    if free_level:
+        starts[0, c] = -1.0
+        c += 1
+    else:
+        starts[0, k] = fixed_states[0]
+    if free_trend:
+        starts[1, c] = -1.0
+        c += 1
+    elif has_trend:
+        starts[1, k] = fixed_states[1]
+    if free_season:
+        for j in range(m - 1):  # seasonal states sum to zero: the last is minus the others
+            starts[2 + j, c] = -1.0
+            starts[1 + m, c] = 1.0
+            c += 1
+    else:
+        for j in range(m):
+            starts[2 + j, k] = fixed_states[2 + j]
+    return inputs, seen, starts
+
+
+@njit(**KERNEL)
+def linear_problem(y, regressors, m, has_trend, damped, fixed, fixed_states):
+    """All that evaluations over one series share: see `evaluate`.
+
+    y: observed part, from the first to the last value, less a reference that a free level takes up.
+    """
+    n = len(y)
+    complete = True
+    for t in range(n):
+        if math.isnan(y[t]):
+            complete = False
+    given = not math.isnan(fixed_states[0]) or (has_trend and not math.isnan(fixed_states[1]))
+    if m > 0 and not math.isnan(fixed_states[2]):
+        given = True
+    shifted = complete and not given and regressors.shape[1] == 0 and n > m
+    if shifted:
+        inputs, seen, starts = np.empty((0, 0)), np.empty(0), np.empty((0, 0))
+        k = 0
+    else:
+        inputs, seen, starts = set_up(y, regressors, m, has_trend, fixed_states)
+        k = inputs.shape[1] - 1
+    season = 1 if m > 0 else 0
+    free = count_shares(fixed, has_trend, damped, season)
+    width = max(m, 1)
+    fast = (np.empty((3, n)), np.empty((3, m)), (np.empty((3, width)), np.empty((width, width)), np.empty((2, width))))
+    slow = (
+        np.zeros(k + 1), np.zeros(k + 1), np.zeros((m, k + 1)), np.empty((len(seen), k + 1)),
+        np.zeros((k + 1, k + 1)), np.zeros(k + 1, dtype=np.bool_), np.zeros(k + 1),
+    )  # fmt: skip
+    found = (
+        np.zeros(4), np.zeros(2 + m), np.zeros(regressors.shape[1]), np.zeros((4, n)), y.copy(), np.empty(n),
+        np.zeros(4), np.zeros(2 + m), np.zeros((free, 4)), np.zeros(m), np.zeros(1),
+    )  # fmt: skip
+    n_seen = 0
+    size = 0.0
+    for t in range(n):
+        if not math.isnan(y[t]):
+            n_seen += 1
+            size += y[t] * y[t]
+    given_numbers = (fixed, fixed_states, has_trend, damped, season, m, shifted, n_seen, size)
+    return y, regressors, given_numbers, inputs, seen, starts, fast, slow, found
+
+
+@njit(**KERNEL)
+def evaluate(shares, problem, with_gradient, gradient):
+    """n log(Q/n) at the shares, and its gradient by them where asked.
+
+    Leaves in the problem's last part: weights, first states, coefficients, path (see `smoothing.follow`), and log det
+    of the normal matrix last.
+    """
+    y, regressors, given_numbers, inputs, seen, starts, fast, slow, found = problem
+    fixed, fixed_states, has_trend, damped, season, m, shifted, n_seen, size = given_numbers
+    weights, states, coefficients, path, rest, pull, by_weight, by_state, directions, seasonal, log_det = found
+    n = len(y)
+    weights_from_shares(shares, fixed, has_trend, damped, season, weights)
+    if shifted:
+        columns, buffers, solving = fast
+        _response_columns(y, m, weights, has_trend, buffers, columns)
+        if not _solve_shifted(n, m, has_trend, columns, solving, states, log_det):
+            return math.inf
+    else:
+        solve_general(inputs, seen, starts, m, weights, slow, states, coefficients, fixed_states, has_trend)
+        log_det[0] = 0.0
+        for i in range(inputs.shape[1] - 1):
+            log_det[0] += 2.0 * math.log(slow[4][i, i])
+    if len(coefficients) > 0:
+        for t in range(n):
+            rest[t] = y[t] - dots(coefficients, regressors[t], len(coefficients))
+    if shifted and m == 0:  # the errors follow from the columns, and of the states only the trend is wanted
+        columns = fast[0]
+        level, trend = states[0], states[1]
+        errors, trends = path[3], path[2]
+        for t in range(n):
+            errors[t] = columns[2, t] - level * columns[0, t] - (trend * columns[1, t] if has_trend else 0.0)
+        if damped and with_gradient:
+            for t in range(n):
+                trends[t] = trend
+                trend = weights[3] * trend + weights[1] * errors[t]
+    else:
+        for j in range(m):
+            seasonal[j] = states[2 + j]
+        follow(rest, season, m, weights, states[0], states[1], seasonal, path)
+    least = max(dots(path[3], path[3], n), 1e-24 * size + 1e-200)
+    if with_gradient:
+        factor = -2.0 * n_seen / least
+        for t in range(n):
+            pull[t] = factor * path[3, t]
+        by_state[:] = 0.0
+        follow_back(rest, season, m, weights, path, pull, by_weight, by_state)
+        share_directions(shares, fixed, weights, has_trend, damped, season, directions)
+        for i in range(len(shares)):
+            gradient[i] = dots(directions[i], by_weight, 4)
+    return n_seen * math.log(least / n_seen)
+
+
+@njit(**KERNEL)
+def search_batch(
+    values, regressors, which, has_trend, damped, m, fixed, fixed_states, starts, descents, warm, least_used, enough,
+    shares_found, weights_found, states_found, coefficients_found, coefficient_variance, objective, evaluations,
+):  # fmt: skip
+    """Fit one form to each row of `values` [series, T], NaN missing; leading NaN are before the series began.
+
+    regressors: [groups, T, k], which: [series], the group of each series. fixed: [4] given weights and fixed_states:
+    [series, 2 + m] given states (the season as a whole), NaN where estimated.
+    starts: [starts, free]: where searches may begin, of which the `descents` best are followed to the end. warm:
+    [series, free], a better start where it is not NaN. least_used: fewest observed values.
+    enough: stop where -2 log L is promised to fall by less.
+    Written, NaN where a series has fewer: shares_found [series, free], weights_found [series, 4], states_found
+    [series, 2 + m], coefficients_found and, the weights taken as known, coefficient_variance [series, k], objective
+    [series] = n log(Q/n), evaluations [series].
+    """
+    n_series = values.shape[0]
+    n_free = starts.shape[1]
+    n_starts = starts.shape[0]
+    shares_found[:] = math.nan
+    weights_found[:] = math.nan
+    states_found[:] = math.nan
+    coefficients_found[:] = math.nan
+    coefficient_variance[:] = math.nan
+    objective[:] = math.nan
+    evaluations[:] = 0
+    low = np.full(n_free, LEAST_SHARE)
+    high = np.full(n_free, 1.0 - LEAST_SHARE)
+    longest = np.full(n_free, 0.3)
+    point = np.zeros(n_free)
+    gradient = np.zeros(n_free)
+    search = new_search(n_free)
+    at_start = np.zeros(n_starts)
+    for s in range(n_series):
+        start, end, n_seen = extent(values[s])
+        if n_seen < least_used or n_seen == 0:
+            continue
+        reference = 0.0
+        if math.isnan(fixed_states[s, 0]):
+            for t in range(start, end):
+                if not math.isnan(values[s, t]):
+                    reference += values[s, t] / n_seen
+        y = values[s, start:end] - reference
+        problem = linear_problem(y, regressors[which[s], start:end], m, has_trend, damped, fixed, fixed_states[s])
+        tried = 0
+        least = math.inf
+        is_warm = n_free > 0 and not math.isnan(warm[s, 0])
+        if not is_warm and n_starts > descents:
+            for i in range(n_starts):
+                at_start[i] = evaluate(starts[i], problem, False, gradient)
+                tried += 1
+        for attempt in range(1 if is_warm else min(descents, n_starts)):
+            if is_warm:
+                point[:] = warm[s]
+            elif n_starts > descents:
+                best = 0
+                for i in range(1, n_starts):
+                    if at_start[i] < at_start[best]:
+                        best = i
+                at_start[best] = math.inf
+                point[:] = starts[best]
+            else:
+                point[:] = starts[attempt]
+            begin(search, False)
+            while True:
+                value = evaluate(point, problem, True, gradient)
+                tried += 1
+                if advance(search, point, value, gradient, low, high, longest, enough):
+                    break
+            if least_value(search) < least:
+                least = least_value(search)
+                shares_found[s] = point
+        objective[s] = evaluate(shares_found[s], problem, False, gradient)
+        evaluations[s] = tried + 1
+        weights_found[s] = problem[8][0]
+        states_found[s] = problem[8][1]
+        states_found[s, 0] += reference
+        coefficients_found[s] = problem[8][2]
+        k_x = regressors.shape[2]
+        if k_x > 0:
+            gram, dropped, unit = problem[7][4], problem[7][5], problem[7][6]
+            k = len(unit) - 1
+            sigma2 = dots(problem[8][3][3], problem[8][3][3], len(y)) / max(n_seen - k - n_free, 1)
+            for i in range(k_x):
+                unit[:] = 0.0
+                unit[k - k_x + i] = 1.0
+                coefficient_variance[s, i] = sigma2 * quadratic_form(gram, k, dropped, unit, problem[7][0])

@@ -1,0 +1,164 @@
+"""Forecast distributions: quantiles of each lead, and of the sum of the leads 1 to L that an order has to cover."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import ndtri, stdtrit
+from scipy.stats import nbinom, poisson
+
+Floats = NDArray[np.float64]
+
+N_PATHS = 2000
+
+
+class Distribution(Protocol):
+    """quantiles(p [Q], together) -> [series, Q, H]. together: of the sum of leads 1..h instead of lead h alone."""
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats: ...
+
+
+@dataclass(frozen=True)
+class Normal:
+    """Normal, or with heavier tails. mean, each, together: [series, H]; the last two are variances of lead h and of the
+    sum of leads 1..h.
+
+    freedom [series]: Student with these degrees, the variances being those of its normal. excess, excess_together
+    [series, H]: Student with this excess kurtosis, 6 / (degrees - 4), and the variances as given.
+    """
+
+    mean: Floats
+    each: Floats
+    together: Floats
+    freedom: Floats | None = None
+    excess: Floats | None = None
+    excess_together: Floats | None = None
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        spread = np.sqrt(self.together if together else self.each)
+        mean = np.cumsum(self.mean, axis=1) if together else self.mean
+        z = ndtri(p)[None, :, None]
+        excess = self.excess_together if together else self.excess
+        if self.freedom is not None:
+            z = stdtrit(self.freedom[:, None], p[None, :])[:, :, None]
+        elif excess is not None:
+            freedom = 4.0 + 6.0 / np.clip(excess, 1e-3, 30.0)
+            z = stdtrit(freedom[:, None, :], p[None, :, None]) * np.sqrt((freedom - 2.0) / freedom)[:, None, :]
+        found: Floats = mean[:, None, :] + z * spread[:, None, :]
+        return found
+
+
+@dataclass(frozen=True)
+class Simulated:
+    """Of sample paths: draw(n) gives [series, H, n], the same ones every time."""
+
+    draw: Callable[[int], NDArray[np.float32]]
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        paths = self.draw(N_PATHS)
+        if together:
+            paths = np.cumsum(paths, axis=1, dtype=np.float32)
+        return path_quantiles(paths, p)
+
+
+@dataclass(frozen=True)
+class Logarithmic:
+    """Of exp(x) where x is normal: the quantiles of each lead are the exponentials of its quantiles.
+
+    A sum of exponentials has no such rule and is taken over paths.
+    """
+
+    of: Normal
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        if not together:
+            return np.exp(self.of.quantiles(p))
+        paths = np.exp(normal_paths(self.of))
+        return path_quantiles(np.cumsum(paths, axis=1).astype(np.float32), p)
+
+
+def normal_paths(of: Normal, n_paths: int = N_PATHS) -> Floats:
+    """Paths [series, H, N] of a normal distribution, the same numbers for all series.
+
+    The value of each lead is a multiple of the sum so far plus something new, so that the variance of every lead and of
+    every sum of leads is as given.
+    """
+    n, horizon = of.mean.shape
+    z = np.random.default_rng(20264).standard_normal((horizon, n_paths))
+    deviations = np.empty((n, horizon, n_paths))
+    deviations[:, 0] = np.sqrt(of.each[:, :1]) * z[0]
+    summed = deviations[:, 0].copy()
+    for h in range(1, horizon):
+        before, now = of.together[:, h - 1], of.together[:, h]
+        covariance = 0.5 * (now - before - of.each[:, h])
+        slope = np.divide(covariance, before, out=np.zeros(n), where=before > 0)
+        rest = np.sqrt(np.maximum(of.each[:, h] - slope * covariance, 0.0))
+        deviations[:, h] = slope[:, None] * summed + rest[:, None] * z[h]
+        summed += deviations[:, h]
+    return of.mean[:, :, None] + deviations
+
+
+@dataclass(frozen=True)
+class Counts:
+    """Whole numbers: negative binomial with mean [series, H] and size [series], Poisson where the size is infinite.
+
+    variance = mean + mean^2 / size. The sum of leads with the same mean is negative binomial again, its size theirs
+    added; leads differ little, so the sum takes the size that gives the variance of the sum.
+    """
+
+    mean: Floats
+    size: Floats
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        mean = np.maximum(np.cumsum(self.mean, axis=1) if together else self.mean, 0.0)
+        size = np.broadcast_to(self.size[:, None], mean.shape)
+        if together:
+            squares = np.cumsum(self.mean**2, axis=1)
+            size = np.divide(size * mean**2, squares, out=np.array(size), where=squares > 0.0)
+        endless = ~np.isfinite(size)
+        chance = np.where(endless, 0.5, size / (size + mean))
+        found = [
+            np.where(
+                endless, poisson.ppf(q, np.maximum(mean, 1e-300)), nbinom.ppf(q, np.where(endless, 1.0, size), chance)
+            )
+            for q in p
+        ]
+        quantiles = np.maximum(np.stack(found, axis=1), 0.0)
+        return np.where(np.isnan(mean)[:, None, :], np.nan, quantiles)
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """Each series has its own of several distributions: parts of (rows, distribution of those rows)."""
+
+    n_series: int
+    parts: Sequence[tuple[NDArray[np.int64], Distribution]]
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        found: Floats | None = None
+        for rows, part in self.parts:
+            own = part.quantiles(p, together)
+            if found is None:
+                found = np.full((self.n_series, *own.shape[1:]), np.nan)
+            found[rows] = own
+        assert found is not None, "a batch has at least one part"
+        return found
+
+
+def path_quantiles(paths: NDArray[np.float32], p: Floats) -> Floats:
+    """Quantiles over the last axis, [series, Q, H] from paths [series, H, N], which are sorted in place.
+
+    The k-th of N sorted paths is the k/(N + 1) quantile, with straight lines between. One sort serves all quantiles.
+    """
+    paths.sort(axis=-1)
+    n = paths.shape[-1]
+    place = np.clip(p * (n + 1) - 1.0, 0.0, n - 1.0)
+    low = np.floor(place).astype(np.int64)
+    high = np.minimum(low + 1, n - 1)
+    part = (place - low).astype(np.float64)
+    found = paths[..., low] * (1.0 - part) + paths[..., high] * part
+    return np.ascontiguousarray(np.moveaxis(found, -1, 1), dtype=np.float64)

@@ -1,0 +1,668 @@
+"""Exponential smoothing: all 18 forms, the choice among them, parsimonious seasons, and constants given or tuned.
+
+Forms that are linear in their states are fitted by `kernels/smoothing_linear.py`, the others from there by
+`kernels/smoothing_joint.py`. Whatever was estimated or given is then run through one plain recursion
+(`kernels/smoothing_apply.py`), which is what fitted values, likelihood and forecasts come from.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.errors import NotationError
+from tansy.engine.kernels import smoothing_apply, smoothing_doubt, smoothing_joint, smoothing_linear, smoothing_tune
+from tansy.engine.kernels.paths import smoothing_paths
+from tansy.engine.methods.distribution import N_PATHS, Chosen, Distribution, Normal, Simulated
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, aicc, all_positive, note, too_few
+from tansy.engine.methods.notation import BEST, Form
+from tansy.engine.methods.shared_season import season_profiles
+from tansy.engine.timeline import PERIODS_PER_YEAR
+
+_SEASON_CODE = {"N": 0, "A": 1, "M": 2}
+_WEIGHTS = ("alpha", "beta", "gamma", "phi")
+_MOST_PAIRS_TRIED = 6
+
+# Where searches may start, as shares of each weight's range, and how many of the best are followed to the end. Damped
+# trends need several (`numerics.md`, trap 5).
+_GRID = {"alpha": (0.2, 0.6, 0.9), "beta": (0.05, 0.3, 0.7), "gamma": (0.05, 0.5), "phi": (0.3, 0.95)}
+_ONE_START = {"alpha": 0.45, "beta": 0.15, "gamma": 0.2, "phi": 0.95}
+_LOOSE, _TIGHT = 1e-3, 1e-6  # of -2 log L
+_FINALISTS_WITHIN = 0.3  # of the least AICc: these are searched again, more thoroughly
+
+
+@dataclass(frozen=True)
+class _Found:
+    """One form fitted to some series. weights [n, 4], states [n, 2 + m], coefficients [n, regressors], objective [n]
+    is -2 log L up to a constant, raw [n, ...] where the search ended. k: parameters and the variance."""
+
+    form: Form
+    shares: Floats
+    weights: Floats
+    states: Floats
+    coefficients: Floats
+    objective: Floats
+    evaluations: Integers
+    k: int
+
+    @property
+    def raw(self) -> Floats:
+        return np.hstack([self.shares, self.states])
+
+
+@dataclass(frozen=True)
+class _Task:
+    """What searches share. values [n, T]; x [groups, T + H, columns]; which [n]; m; horizon."""
+
+    values: Floats
+    x: Floats
+    which: Integers
+    m: int
+    horizon: int
+
+    def rows(self, which: NDArray[np.bool_] | Integers) -> _Task:
+        return replace(self, values=np.ascontiguousarray(self.values[which]), which=self.which[which])
+
+
+def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+    """Fit a form, or the best of several, to every series of a batch.
+
+    warm: `raw` of the fits to a shorter history. bands: see `fits.BANDS`.
+    A series is fitted when it has two values more than the form has parameters, and a whole season more where it has
+    one. Raises NotationError where the form cannot be had on this timeline.
+    """
+    m = batch.timeline.season_length
+    candidates = _candidates(form, batch)
+    most_pairs = max(one.harmonics for one in candidates)
+    notes: dict[int, tuple[str, ...]] = {}
+    values, x = np.ascontiguousarray(batch.values), _harmonics(batch, most_pairs, horizon)
+    if form.shared_season:
+        sources = batch.sources if batch.sources is not None else np.nansum(values, axis=0, keepdims=True)
+        x = season_profiles(sources, batch.timeline, horizon)[:, :, None] - 1.0
+    task = _Task(values, x, batch.groups if form.shared_season else np.zeros(len(values), np.int64), m, horizon)
+    started, fixed_states = _started(form, task, notes)
+    found: list[_Found] = []
+    column = 0
+    for one in candidates:
+        width = len(_free_weights(one)) + 2 + (m if _is_seasonal(one) else 0)
+        own_warm = None if warm is None else warm[:, column : column + width]
+        column += width
+        found.append(_search(one, started, fixed_states, found, own_warm, thorough=len(candidates) == 1, notes=notes))
+    chosen, criteria = _choose(found, started, fixed_states, notes)
+    return _finish(form, batch, task, started, found, chosen, criteria, bands, notes)
+
+
+def _candidates(form: Form, batch: Batch) -> list[Form]:
+    """Forms to try, additive ones first: the others start from their fits."""
+    m, daily = batch.timeline.season_length, batch.timeline.frequency == "D"
+    outside = bool(form.harmonics) or form.shared_season
+    if form.letters:
+        if form.letters[2] != "N" and m == 1:
+            raise NotationError(f"{form}: a season of one period has no states; use ets(A,{form.letters[1]},N).")
+        if outside and form.letters[2] != "N" and not daily:
+            raise NotationError(f"{form}: the season is there twice; use ets(A,{form.letters[1]},N).")
+        letters = [form.letters]
+    else:
+        trends = (
+            ["N"] if "no-trend" in form.words else ["N", "Ad"] if "damped-trend" in form.words else ["N", "A", "Ad"]
+        )
+        seasons = ["N"] + (["A"] if m > 1 and (not outside or daily) else [])
+        letters = [("A", t, s) for s in seasons for t in trends]
+        if not outside and "no-multiplicative" not in form.words:
+            letters += [("M", t, s) for s in (*seasons, *(["M"] if m > 1 else [])) for t in trends]
+    pairs = range(_MOST_PAIRS_TRIED + 1) if form.harmonics == BEST else (form.harmonics,)
+    if PERIODS_PER_YEAR[batch.timeline.frequency] < 2 * max(pairs):
+        pairs = range(int(PERIODS_PER_YEAR[batch.timeline.frequency]) // 2 + 1)
+        if form.harmonics != BEST:
+            raise NotationError(f"{form}: a year of these periods has at most {max(pairs)} pairs of harmonics.")
+    return [replace(form, letters=one, harmonics=k) for k in pairs for one in letters]
+
+
+def _harmonics(batch: Batch, pairs: int, horizon: int) -> Floats:
+    """[1, T + H, 2 pairs], each sine beside its cosine, so that fewer pairs are the first columns."""
+    x = batch.timeline.harmonics(pairs, horizon)
+    return np.ascontiguousarray(x.reshape(len(x), 2, pairs).swapaxes(1, 2).reshape(1, len(x), 2 * pairs))
+
+
+def _is_seasonal(form: Form) -> bool:
+    return form.letters is not None and form.letters[2] != "N"
+
+
+def _free_weights(form: Form) -> list[str]:
+    assert form.letters is not None
+    has = {
+        "alpha": True,
+        "beta": form.letters[1] != "N",
+        "gamma": form.letters[2] != "N",
+        "phi": form.letters[1] == "Ad",
+    }
+    return [name for name in _WEIGHTS if has[name] and name not in form.given]
+
+
+def _started(form: Form, task: _Task, notes: dict[int, tuple[str, ...]]) -> tuple[_Task, Floats]:
+    """The values that are fitted and the first states that are given, [n, 2 + m] with NaN where estimated.
+
+    With start=first the level is the first value (with a trend: the second, and the trend the step to it); with
+    start=season it is the mean of the first season, the season its deviations or ratios, and the trend the step to the
+    mean of the second season over m. The values used for that have no forecast: the recursion begins after them.
+    """
+    n = len(task.values)
+    m = task.m if _is_seasonal(form) or not form.letters else 0
+    states = np.full((n, 2 + m), math.nan)
+    if not form.letters:
+        return task, states
+    for name, value in form.given.items():
+        if name in ("level", "trend"):
+            states[:, 0 if name == "level" else 1] = value
+    seasons = [f"season{j}" for j in range(1, m + 1)]
+    named = {name for name in form.given if name.startswith("season")}
+    if named and named != set(seasons):
+        raise NotationError(f"{form}: give all of season1 to season{m}, or none of them.")
+    if named:
+        states[:, 2:] = [form.given[name] for name in seasons]
+        if form.letters[2] == "M" and min(form.given[name] for name in seasons) <= 0.0:
+            raise NotationError(f"{form}: the factors of a multiplicative season are above zero.")
+    start = form.choices.get("start")
+    if start is None:
+        return task, states
+    has_trend = form.letters[1] != "N"
+    used = m if start == "season" else 2 if has_trend else 1
+    needed = 2 * m if start == "season" and has_trend else used
+    values = task.values.copy()
+    began = np.argmax(~np.isnan(values), axis=1)
+    at = began[:, None] + np.arange(needed)[None, :]
+    inside = at[:, -1] < values.shape[1]
+    head = np.take_along_axis(values, np.minimum(at, values.shape[1] - 1), axis=1)
+    usable = inside & ~np.isnan(head).any(axis=1)
+    if start == "season":
+        states[:, 0] = head[:, :m].mean(axis=1)
+        if has_trend:
+            states[:, 1] = (head[:, m:].mean(axis=1) - states[:, 0]) / m
+        multiplicative = form.letters[2] == "M"
+        level = np.where(states[:, :1] > 0.0, states[:, :1], math.nan) if multiplicative else states[:, :1]
+        states[:, 2:] = head[:, :m] / level if multiplicative else head[:, :m] - level
+    else:
+        states[:, 0] = head[:, used - 1]
+        if has_trend:
+            states[:, 1] = head[:, 1] - head[:, 0]
+        if m:
+            states[:, 2:] = 1.0 if form.letters[2] == "M" else 0.0
+    usable &= np.isfinite(states[:, : 2 if has_trend else 1]).all(axis=1)
+    values[np.arange(values.shape[1])[None, :] < (began + used)[:, None]] = math.nan
+    values[~usable] = math.nan
+    note(notes, ~usable, f"not fitted: start={start} needs the first {needed} values, without a gap")
+    return replace(task, values=values), states
+
+
+def _search(
+    form: Form, task: _Task, fixed_states: Floats, before: list[_Found], warm: Floats | None, *, thorough: bool,
+    notes: dict[int, tuple[str, ...]],
+) -> _Found:  # fmt: skip
+    """Fit one form. before: what was fitted so far, for forms that start from another one's fit."""
+    assert form.letters is not None
+    error, trend, season = form.letters
+    m = task.m if season != "N" else 0
+    free = _free_weights(form)
+    if "beta" in free and form.given.get("alpha") == 0.0:
+        raise NotationError(f"{form}: with alpha = 0 give beta too, because beta is never above alpha.")
+    fixed = np.array([form.given.get(name, math.nan) for name in _WEIGHTS])
+    given = np.ascontiguousarray(fixed_states[:, : 2 + m])
+    n, n_free = len(task.values), len(free)
+    k = n_free + 2 * form.harmonics + int(form.shared_season) + 1
+    k += int(np.isnan(given[:1, 0]).sum()) + (int(np.isnan(given[:1, 1]).sum()) if trend != "N" else 0)
+    k += m - 1 if m and np.isnan(given[:1, 2]).any() else 0
+    if "tune" in form.choices:
+        return _tuned(form, task, fixed, given, free, k)
+    least = k + _season_needed(form, task)
+    if error == "A" and season != "M":
+        starts = _grid(free) if thorough else np.array([[_ONE_START[name] for name in free]])
+        own = np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm[:, :n_free])
+        return _linear(
+            form, task, fixed, given, k, least, starts, 1 + int(thorough) * (2 + ("phi" in free)), own, thorough
+        )
+    positive = all_positive(task.values)
+    if form.letters and not before:
+        note(notes, ~positive, "not fitted: multiplicative forms need values above zero")
+    task = replace(task, values=np.where(positive[:, None], task.values, math.nan))
+    starts_at = _joint_starts(form, task, fixed, before, thorough, warm, n_free, m)
+    shares, weights = np.empty((n, n_free)), np.empty((n, 4))
+    states, objective, evaluations = np.empty((n, 2 + m)), np.empty(n), np.empty(n, np.int64)
+    smoothing_joint.search_batch(
+        task.values, error == "M", trend != "N", trend == "Ad", _SEASON_CODE[season], m, fixed, given,
+        *starts_at, least, _TIGHT if thorough else _LOOSE, shares, weights, states, objective, evaluations,
+    )  # fmt: skip
+    return _Found(form, shares, weights, states, np.zeros((n, task.x.shape[2])), objective, evaluations, k)
+
+
+def _grid(free: list[str]) -> Floats:
+    points = list(itertools.product(*(_GRID[name] for name in free)))
+    return np.array(points, dtype=float).reshape(len(points), len(free))
+
+
+def _season_needed(form: Form, task: _Task) -> int:
+    """Values that a form needs beyond one for each parameter."""
+    if form.harmonics or form.shared_season:
+        return round(PERIODS_PER_YEAR["W"]) if task.m == 52 else max(task.m, 2)
+    return max(task.m, 2) if _is_seasonal(form) and not any(name.startswith("season") for name in form.given) else 2
+
+
+def _linear(
+    form: Form, task: _Task, fixed: Floats, given: Floats, k: int, least: int, starts: Floats, descents: int,
+    warm: Floats, tight: bool,
+) -> _Found:  # fmt: skip
+    assert form.letters is not None
+    _, trend, season = form.letters
+    m = task.m if season != "N" else 0
+    n, n_free = len(task.values), starts.shape[1]
+    columns = 1 if form.shared_season else 2 * form.harmonics
+    shares, weights, states = np.empty((n, n_free)), np.empty((n, 4)), np.empty((n, 2 + m))
+    coefficients, precision = np.empty((n, columns)), np.empty((n, columns))
+    objective, evaluations = np.empty(n), np.empty(n, np.int64)
+
+    def search(values: Floats, x: Floats, warm: Floats, starts: Floats, found: Floats, variances: Floats) -> None:
+        smoothing_linear.search_batch(
+            values, x, task.which, trend != "N", trend == "Ad", m, fixed, given, starts, descents, warm, least,
+            _TIGHT if tight else _LOOSE, shares, weights, states, found, variances, objective, evaluations,
+        )  # fmt: skip
+
+    x = np.ascontiguousarray(task.x[:, :, :columns])
+    search(task.values, x, warm, starts, coefficients, precision)
+    if form.shared_season:
+        # The season as the group has it would have the coefficient of the usual level. What the series itself says is
+        # drawn towards that as far as it is uncertain: the positive-part rule of Stein for one number.
+        usual = np.where(states[:, 0] > 0.0, _mean(task.values), 0.0)
+        apart = coefficients[:, 0] - usual
+        doubt = precision[:, 0]
+        kept = np.maximum(1.0 - np.divide(doubt, apart**2, out=np.ones(n), where=apart != 0.0), 0.0)
+        coefficients[:, 0] = usual + kept * apart
+        shift = coefficients * x[task.which, : task.values.shape[1], 0]
+        search(
+            task.values - shift, np.empty((1, x.shape[1], 0)), shares.copy(), starts, np.empty((n, 0)), np.empty((n, 0))
+        )
+    padded = np.zeros((n, task.x.shape[2]))
+    padded[:, :columns] = coefficients
+    return _Found(form, shares, weights, states, padded, objective, evaluations, k)
+
+
+def _mean(values: Floats) -> Floats:
+    seen = ~np.isnan(values)
+    count = seen.sum(axis=1)
+    return np.divide(np.where(seen, values, 0.0).sum(axis=1), count, out=np.zeros(len(values)), where=count > 0)
+
+
+def _joint_starts(
+    form: Form,
+    task: _Task,
+    fixed: Floats,
+    before: list[_Found],
+    thorough: bool,
+    warm: Floats | None,
+    n_free: int,
+    m: int,
+) -> tuple[Floats, Floats]:
+    """Shares [n, starts, free] and states [n, starts, 2 + m] from the additive form beside this one."""
+    assert form.letters is not None
+    _, trend, season = form.letters
+    if warm is not None and not np.isnan(warm).all():
+        return np.ascontiguousarray(warm[:, None, :n_free]), np.ascontiguousarray(
+            warm[:, None, n_free : n_free + 2 + m]
+        )
+    beside = ("A", trend, "A" if season != "N" else "N")
+    found = [one for one in before if one.form.letters == beside and one.form.harmonics == form.harmonics]
+    if not found:
+        weights = {name: value for name, value in form.given.items() if name in _WEIGHTS}
+        nothing_given = np.full((len(task.values), 2 + m), math.nan)
+        # A damped trend often ends where an undamped one does: begin there too.
+        also = [("A", "A", beside[2])] if trend == "Ad" and thorough else []
+        for letters in (beside, *also):
+            known = {name: value for name, value in weights.items() if name != "phi" or letters[1] == "Ad"}
+            simple = Form("ets", letters=letters, given=known)
+            found.append(_search(simple, task, nothing_given, [], None, thorough=thorough, notes={}))
+    shares, states = [], []
+    for one in found:
+        share = one.shares
+        if share.shape[1] < n_free:  # the undamped trend has no phi
+            share = np.hstack([share, np.full((len(share), n_free - share.shape[1]), 0.95)])
+        state = one.states.copy()
+        if season == "M":
+            level = np.where(state[:, :1] > 0.0, state[:, :1], _mean(task.values)[:, None])
+            factor = np.maximum(1.0 + state[:, 2:] / np.where(level > 0.0, level, 1.0), 0.05)
+            state[:, 2:] = factor / factor.mean(axis=1, keepdims=True)
+        shares.append(share)
+        states.append(state)
+    return np.ascontiguousarray(np.stack(shares, axis=1)), np.ascontiguousarray(np.stack(states, axis=1))
+
+
+def _tuned(form: Form, task: _Task, fixed: Floats, given: Floats, free: list[str], k: int) -> _Found:
+    """Constants with the least in-sample error of a measure, the first states as given."""
+    assert form.letters is not None
+    _, trend, season = form.letters
+    n, m = len(task.values), task.m if season != "N" else 0
+    grid = _grid(free)
+    shares, weights, score = np.empty((n, len(free))), np.empty((n, 4)), np.empty(n)
+    smoothing_tune.tune_batch(
+        task.values, trend != "N", trend == "Ad", _SEASON_CODE[season], m, fixed, given,
+        smoothing_tune.MEASURES.index(form.choices["tune"]), grid, shares, weights, score,
+    )  # fmt: skip
+    states = np.where(np.isnan(score)[:, None], math.nan, given)
+    if trend == "N":
+        states[:, 1] = 0.0
+    return _Found(form, shares, weights, states, np.zeros((n, task.x.shape[2])), score, np.zeros(n, np.int64), k)
+
+
+def _choose(
+    found: list[_Found], task: _Task, fixed_states: Floats, notes: dict[int, tuple[str, ...]]
+) -> tuple[Integers, Floats]:
+    """Position of the form with the least AICc for each series (0 where none is defined), and all AICc [n, forms].
+
+    Candidates were searched loosely; those close to the best are searched again before the choice.
+    """
+    n = len(task.values)
+    n_seen = (~np.isnan(task.values)).sum(axis=1).astype(float)
+
+    def criterion(one: _Found) -> Floats:
+        loglik = -0.5 * (one.objective + n_seen * (math.log(2.0 * math.pi) + 1.0))
+        return np.nan_to_num(aicc(loglik, np.full(n, float(one.k)), n_seen), nan=np.inf)
+
+    criteria = np.stack([criterion(one) for one in found], axis=1)
+    if len(found) == 1:
+        return np.zeros(n, dtype=np.int64), criteria
+    finalists = np.isfinite(criteria) & (criteria <= criteria.min(axis=1, keepdims=True) + _FINALISTS_WITHIN)
+    for j, one in enumerate(found):
+        rows = finalists[:, j]
+        if not rows.any():
+            continue
+        better = _again(one, task.rows(rows), fixed_states[rows], rows)
+        gains = np.zeros(n, dtype=bool)
+        gains[rows] = better.objective < one.objective[rows]
+        for name in ("shares", "weights", "states", "coefficients", "objective"):
+            getattr(one, name)[gains] = getattr(better, name)[gains[rows]]
+        criteria[:, j] = criterion(one)
+    return np.argmin(criteria, axis=1), criteria
+
+
+def _again(one: _Found, task: _Task, fixed_states: Floats, rows: NDArray[np.bool_]) -> _Found:
+    """Search a form again from where it ended, to the end."""
+    warm = np.hstack([one.shares, one.states])[rows]
+    return _search(one.form, task, fixed_states, [], warm, thorough=True, notes={})
+
+
+def _finish(
+    form: Form, batch: Batch, task: _Task, started: _Task, found: list[_Found], chosen: Integers, criteria: Floats,
+    bands: str, notes: dict[int, tuple[str, ...]],
+) -> Fits:  # fmt: skip
+    """Run what was found through the recursion and put it all together."""
+    n, length = task.values.shape
+    m, horizon, columns = task.m, task.horizon, task.x.shape[2]
+    each = np.arange(n)
+    widest = m if any(_is_seasonal(one.form) for one in found) else 0
+
+    def picked(name: str, width: int) -> Floats:
+        padded = np.full((len(found), n, width), math.nan)
+        for j, one in enumerate(found):
+            own = getattr(one, name)
+            padded[j, :, : own.shape[1]] = own
+        return np.ascontiguousarray(padded[chosen, each])
+
+    weights, states = picked("weights", 4), picked("states", 2 + widest)
+    coefficients = picked("coefficients", columns)
+    letters = [one.form.letters for one in found]
+    relative = np.array([one is not None and one[0] == "M" for one in letters])[chosen]
+    season = np.array([_SEASON_CODE[one[2]] for one in letters if one])[chosen]
+    path, last = np.empty((n, 5, length)), np.empty((n, 2 + widest))
+    forecast, each_variance, total_variance = (np.empty((n, horizon)) for _ in range(3))
+    statistics = np.empty((n, 4))
+    smoothing_apply.apply_batch(
+        started.values, task.x, task.which, relative, season, widest, weights, states, np.nan_to_num(coefficients),
+        path, last, forecast, each_variance, total_variance, statistics,
+    )  # fmt: skip
+    loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
+    undefined = np.isnan(forecast[:, 0])
+    for i in np.nonzero(undefined)[0].tolist():
+        notes[i] = notes.get(i) or too_few(task.values[i])
+    names, parameters = _parameters(found, letters, chosen, weights, states, coefficients, widest)
+    parameters[undefined] = math.nan
+    exact = ~undefined & (sum_squares == 0.0)
+    note(notes, exact, "the method repeats this series without any error; the bands have no width")
+    fits = Fits(
+        forecast, path[:, 4], parameters, names, loglik, sigma2, n_used, sum_squares,
+        np.array([one.k for one in found], dtype=float)[chosen], np.hstack([one.raw for one in found]),
+        tuple(one.form for one in found), chosen, notes=notes,
+        tried=tuple(str(one.form) for one in found) if len(found) > 1 else (),
+        criteria=criteria if len(found) > 1 else None,
+    )  # fmt: skip
+    if bands != "none":
+        run = _Run(batch, task, started, weights, states, coefficients, last, relative, season, path[:, 4], widest)
+        fits = _with_distribution(form, fits, found, run, each_variance, total_variance, bands)
+    if "add-bias" in form.words:
+        bias = _mean(path[:, 4])
+        fits = replace(fits, forecast=fits.forecast + bias[:, None])
+        if fits.distribution is not None:
+            fits = replace(fits, distribution=_Shifted(fits.distribution, bias))
+    return fits
+
+
+def _parameters(
+    found: list[_Found], letters: list[tuple[str, str, str] | None], chosen: Integers, weights: Floats, states: Floats,
+    coefficients: Floats, m: int,
+) -> tuple[tuple[str, ...], Floats]:  # fmt: skip
+    """Names over all candidates, and values [n, P], NaN where the chosen form has none of the name."""
+    pairs = max(one.form.harmonics for one in found)
+    shared = any(one.form.shared_season for one in found)
+    outside = ["shared-season"] if shared else [name for k in range(1, pairs + 1) for name in (f"sin{k}", f"cos{k}")]
+    names = [*_WEIGHTS, "level", "trend", *(f"season{j}" for j in range(1, m + 1)), *outside]
+    values = np.hstack([weights, states, coefficients[:, : len(outside)]])
+    has = np.zeros((len(found), len(names)), dtype=bool)
+    for j, one in enumerate(letters):
+        assert one is not None
+        trend, seasonal = one[1] != "N", one[2] != "N"
+        own = 2 * found[j].form.harmonics if not shared else 1
+        has[j] = [
+            True,
+            trend,
+            seasonal,
+            one[1] == "Ad",
+            True,
+            trend,
+            *[seasonal] * m,
+            *(i < own for i in range(len(outside))),
+        ]
+    values[~has[chosen]] = math.nan
+    any_has = has.any(axis=0)
+    return tuple(np.array(names)[any_has].tolist()), np.ascontiguousarray(values[:, any_has])
+
+
+@dataclass(frozen=True)
+class _Run:
+    """What a distribution is made from: a chosen form run over each series."""
+
+    batch: Batch
+    task: _Task
+    started: _Task
+    weights: Floats
+    states: Floats
+    coefficients: Floats
+    last: Floats
+    relative: NDArray[np.bool_]
+    season: Integers
+    residuals: Floats
+    m: int
+
+
+def _with_distribution(
+    form: Form, fits: Fits, found: list[_Found], run: _Run, each: Floats, together: Floats, bands: str
+) -> Fits:
+    """Exact variances where the form is linear, paths where it is not or past errors are resampled."""
+    n = len(run.weights)
+    parts: list[tuple[Integers, Distribution]] = []
+    errors = np.full((n, 4 + 2 + run.m + run.task.x.shape[2]), math.nan)
+    resampled = "resampled" in form.words
+    for j, one in enumerate(found):
+        rows = np.nonzero((fits.form_of == j) & fits.defined)[0]
+        if not len(rows):
+            continue
+        linear = one.form.letters is not None and one.form.letters[0] == "A" and one.form.letters[2] != "M"
+        own_each, own_together = each[rows], together[rows]
+        tails: tuple[Floats | None, Floats | None] = (None, None)
+        own_errors: Floats | None
+        if linear and bands == "estimated":
+            own_each, own_together, *tails, own_errors = _doubt(one, fits, run, rows)  # type: ignore[assignment]
+            errors[np.ix_(rows, np.arange(errors.shape[1]))] = own_errors
+        if linear and not resampled:
+            parts.append((rows, Normal(fits.forecast[rows], own_each, own_together, None, *tails)))
+            continue
+        draws, own_errors = _draws(one, fits, run, rows, bands == "estimated" and not linear)
+        if own_errors is not None:
+            errors[rows, : own_errors.shape[1]] = own_errors
+        stretch = (
+            np.sqrt(np.divide(own_each, each[rows], out=np.ones_like(own_each), where=each[rows] > 0))
+            if linear
+            else None
+        )
+        parts.append((rows, Simulated(_Paths(run, rows, fits.forecast[rows], *draws, resampled, stretch))))
+    rest = np.nonzero(~fits.defined)[0]
+    if len(rest):
+        nothing = np.full((len(rest), fits.forecast.shape[1]), math.nan)
+        parts.append((rest, Normal(nothing, nothing, nothing)))
+    position = {
+        name: i for i, name in enumerate([*_WEIGHTS, "level", "trend", *(f"season{j + 1}" for j in range(run.m))])
+    }
+    first_outside = len(position)
+    outside = [name for name in fits.parameter_names if name not in position]
+    at = [position[name] if name in position else first_outside + outside.index(name) for name in fits.parameter_names]
+    distribution = parts[0][1] if len(parts) == 1 and len(parts[0][0]) == n else Chosen(n, parts)
+    return replace(fits, distribution=distribution, standard_errors=errors[:, at] if bands == "estimated" else None)
+
+
+def _doubt(one: _Found, fits: Fits, run: _Run, rows: Integers) -> tuple[Floats, Floats, Floats, Floats, Floats]:
+    """Variances, excess kurtosis of both, and standard errors with everything estimated, for a linear form."""
+    assert one.form.letters is not None
+    _, trend, season = one.form.letters
+    m = run.task.m if season != "N" else 0
+    columns = 1 if one.form.shared_season else 2 * one.form.harmonics
+    horizon, n = run.task.horizon, len(rows)
+    fixed = np.array([one.form.given.get(name, math.nan) for name in _WEIGHTS])
+    given = np.full((n, 2 + m), math.nan)
+    if one.form.choices or any(name not in _WEIGHTS for name in one.form.given):
+        given = _started(one.form, run.task.rows(rows), {})[1]
+    shares = np.ascontiguousarray(one.shares[rows])
+    if "tune" in one.form.choices:  # tuned constants are taken as they are
+        fixed, shares = run.weights[rows[0]].copy(), np.empty((n, 0))
+    each, together, tails, tails_together = (np.empty((n, horizon)) for _ in range(4))
+    of_weights, of_states, of_x = np.empty((n, 4)), np.empty((n, 2 + m)), np.empty((n, columns))
+    smoothing_doubt.doubt_batch(
+        np.ascontiguousarray(run.started.values[rows]), np.ascontiguousarray(run.task.x[:, :, :columns]),
+        run.task.which[rows], trend != "N", trend == "Ad", m, fixed, given, shares, fits.forecast[rows],
+        each, together, tails, tails_together, of_weights, of_states, of_x,
+    )  # fmt: skip
+    errors = np.full((n, 4 + 2 + run.m + run.task.x.shape[2]), math.nan)
+    errors[:, :4], errors[:, 4 : 6 + m], errors[:, 6 + run.m : 6 + run.m + columns] = of_weights, of_states, of_x
+    return each, together, tails, tails_together, errors
+
+
+def _draws(
+    one: _Found, fits: Fits, run: _Run, rows: Integers, estimated: bool
+) -> tuple[tuple[Floats, Floats, Floats], Floats | None]:
+    """Draws of weights [n, D, 4], states after the last period [n, D, 2 + m] and sigma [n, D]; one draw, the estimate,
+    where parameters are taken as known."""
+    known = (run.weights[rows][:, None], run.last[rows][:, None], np.sqrt(fits.sigma2[rows])[:, None])
+    if not estimated or "tune" in one.form.choices:
+        return known, None
+    assert one.form.letters is not None
+    error, trend, season = one.form.letters
+    m = run.task.m if season != "N" else 0
+    n = len(rows)
+    fixed = np.array([one.form.given.get(name, math.nan) for name in _WEIGHTS])
+    given = _started(one.form, run.task.rows(rows), {})[1]
+    normals, uniforms = _chain_numbers()
+    steps = len(uniforms)
+    weights, states = np.empty((n, steps, 4)), np.empty((n, steps, 2 + m))
+    sigma, deviations = np.empty(n), np.empty((n, 6 + m))
+    smoothing_joint.draw_batch(
+        np.ascontiguousarray(run.started.values[rows]), error == "M", trend != "N", trend == "Ad", _SEASON_CODE[season],
+        m, fixed, np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows], normals, uniforms,
+        weights, states, sigma, deviations,
+    )  # fmt: skip
+    padded = np.zeros((n, steps, 2 + run.m))
+    padded[:, :, : 2 + m] = states
+    return (weights, padded, np.repeat(sigma[:, None], steps, axis=1)), deviations
+
+
+_STEPS = 400
+
+
+@lru_cache(maxsize=1)
+def _chain_numbers() -> tuple[Floats, Floats]:
+    rng = np.random.default_rng(20260)
+    return rng.standard_normal((_STEPS, 400)), rng.random(_STEPS)
+
+
+@lru_cache(maxsize=1)
+def _normal_table() -> Floats:
+    return np.random.default_rng(20261).standard_normal(1 << 18)
+
+
+@dataclass(frozen=True)
+class _Paths:
+    """Paths of some series, the same ones at every call."""
+
+    run: _Run
+    rows: Integers
+    mean: Floats
+    weights: Floats
+    states: Floats
+    sigma: Floats
+    resampled: bool
+    stretch: Floats | None
+
+    def __call__(self, n_paths: int = N_PATHS) -> NDArray[np.float32]:
+        rows, run = self.rows, self.run
+        paths = np.empty((len(rows), self.mean.shape[1], n_paths), dtype=np.float32)
+        errors, counts = np.zeros((len(rows), 1)), np.zeros(len(rows), dtype=np.int64)
+        if self.resampled:
+            errors, counts = _past_errors(run, rows)
+        streams = np.zeros(len(rows), np.int64) if run.batch.streams is None else run.batch.streams[rows]
+        smoothing_paths(
+            run.relative[rows], run.season[rows], run.m, np.ascontiguousarray(self.weights),
+            np.ascontiguousarray(self.states), np.ascontiguousarray(self.sigma), errors, counts, _normal_table(),
+            streams, paths,
+        )  # fmt: skip
+        x = run.task.x[run.task.which[rows], run.task.values.shape[1] :]
+        shift = np.einsum("nhk,nk->nh", x, np.nan_to_num(run.coefficients[rows]))
+        paths += shift[:, :, None].astype(np.float32)
+        if self.stretch is not None:
+            middle = self.mean[:, :, None]
+            paths = (middle + (paths - middle) * self.stretch[:, :, None]).astype(np.float32)
+        return paths
+
+
+def _past_errors(run: _Run, rows: Integers) -> tuple[Floats, Integers]:
+    """Past errors over their sigma, packed to the left, [n, most], and how many; centred, so that bands stay."""
+    e = run.residuals[rows]
+    fitted = run.started.values[rows] - e
+    e = np.where(run.relative[rows][:, None], e / fitted, e)
+    seen = np.isfinite(e)
+    count = seen.sum(axis=1)
+    mean = _mean(np.where(seen, e, math.nan))
+    size = np.sqrt(_mean(np.where(seen, (e - mean[:, None]) ** 2, math.nan)))
+    scaled = np.divide(e - mean[:, None], size[:, None], out=np.zeros_like(e), where=size[:, None] > 0)
+    order = np.argsort(~seen, axis=1, kind="stable")
+    return np.ascontiguousarray(np.nan_to_num(np.take_along_axis(scaled, order, axis=1))), count.astype(np.int64)
+
+
+@dataclass(frozen=True)
+class _Shifted:
+    """A distribution moved by a constant per series."""
+
+    of: Distribution
+    by: Floats
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        found = self.of.quantiles(p, together)
+        leads = np.arange(1, found.shape[2] + 1) if together else np.ones(found.shape[2])
+        return found + self.by[:, None, None] * leads[None, None, :]

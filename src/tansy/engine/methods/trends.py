@@ -1,0 +1,223 @@
+"""Least squares on time, with seasonal indices where asked, and the theta method."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.methods import smoothing
+from tansy.engine.methods.distribution import Normal, normal_paths, path_quantiles
+from tansy.engine.methods.fits import Batch, Fits, Floats, all_positive, note, too_few
+from tansy.engine.methods.notation import Form
+
+_NAMES = {"linear": ("intercept", "slope"), "quadratic": ("intercept", "slope", "curvature"),
+          "exponential": ("intercept", "slope")}  # fmt: skip
+
+
+def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+    """Trend by least squares: y = intercept + slope t + curvature t^2, or log y = intercept + slope t, t = 1..T.
+
+    t counts from the first value of each series. With `indices`, the series is first divided by its seasonal indices
+    (see `seasonal_indices`) and the forecast multiplied by them. Student quantiles of the least-squares prediction
+    variance (Draper, Smith 1998, section 3.1), on the logarithmic scale for the exponential one.
+    """
+    values = batch.values
+    notes: dict[int, tuple[str, ...]] = {}
+    m = batch.timeline.season_length
+    n, length = values.shape
+    began = np.argmax(~np.isnan(values), axis=1)
+    indices: Floats | None = None
+    if "indices" in form.words:
+        indices, known = seasonal_indices(values, began, m, horizon)
+        note(notes, ~known, "no seasonal indices: they need two seasons of values above zero; fitted without")
+        values = values / indices[:, :length]
+    y = values
+    if form.shape == "exponential":
+        positive = all_positive(values)
+        note(notes, ~positive, "not fitted: an exponential trend needs values above zero")
+        y = np.log(np.where(positive[:, None], np.where(values > 0.0, values, math.nan), math.nan))
+    t = np.arange(1, length + horizon + 1)[None, :] - began[:, None].astype(float)
+    degree = 2 if form.shape == "quadratic" else 1
+    solved = _polynomial(y, t, degree)
+    coefficients, fitted, ratio, freedom, sigma2 = solved
+    few = np.isnan(coefficients[:, 0])
+    for i in np.nonzero(few)[0].tolist():
+        notes[i] = notes.get(i) or (
+            f"not fitted: {int((~np.isnan(batch.values[i])).sum())} values are too few for this method",
+        )
+    mean = np.exp(fitted) if form.shape == "exponential" else fitted
+    if indices is not None:
+        mean = mean * indices
+    residuals = batch.values - mean[:, :length]
+    ahead = fitted[:, length:]
+    forecast = mean[:, length:]
+    used = (~np.isnan(residuals)).sum(axis=1).astype(float)
+    on_scale = np.where(np.isnan(y), math.nan, y - fitted[:, :length])
+    squares = np.where(np.isnan(on_scale), 0.0, on_scale**2).sum(axis=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        loglik = -0.5 * used * (np.log(2.0 * np.pi * squares / used) + 1.0)
+    distribution = None
+    if bands != "none":
+        normal = Normal(ahead, sigma2[:, None] * (1.0 + ratio[0]), sigma2[:, None] * ratio[1], freedom)
+        factor = np.ones_like(ahead) if indices is None else indices[:, length:]
+        distribution = _OnScale(normal, factor, form.shape == "exponential")
+    return Fits(
+        forecast, residuals, coefficients, _NAMES[form.shape], loglik, squares / used, used, squares,
+        np.full(n, degree + 2.0), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
+        standard_errors=None if bands != "estimated" else solved_errors(y, t, degree, sigma2),
+        distribution=distribution, notes=notes,
+    )  # fmt: skip
+
+
+class _OnScale:
+    """A trend's distribution brought back from its scale: exponentials, times the seasonal indices.
+
+    Sums of leads are exact without either; else they are taken over the normal paths of `Logarithmic`.
+    """
+
+    def __init__(self, of: Normal, factor: Floats, exponential: bool) -> None:
+        self._of, self._factor, self._exponential = of, factor, exponential
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        if together and (self._exponential or bool((self._factor != 1.0).any())):
+            x = normal_paths(self._of)
+            x = (np.exp(x) if self._exponential else x) * self._factor[:, :, None]
+            return path_quantiles(np.cumsum(x, axis=1).astype(np.float32), p)
+        found = self._of.quantiles(p, together)
+        return (np.exp(found) if self._exponential else found) * (1.0 if together else self._factor[:, None, :])
+
+
+def _polynomial(y: Floats, t: Floats, degree: int) -> tuple[Floats, Floats, tuple[Floats, Floats], Floats, Floats]:
+    """Least squares of y [n, T] on powers of t [n, T + H], missing values left out.
+
+    Returns coefficients [n, degree + 1], fitted [n, T + H], (x'(X'X)^-1 x of each lead, variance of the sum of leads
+    1..h in units of sigma2), degrees of freedom [n], sigma2 [n]. NaN with fewer than degree + 3 values.
+    """
+    length = y.shape[1]
+    seen = ~np.isnan(y)
+    enough = seen.sum(axis=1) >= degree + 3
+    design = t[:, :, None] ** np.arange(degree + 1)[None, None, :]
+    scale = np.maximum(t[:, length - 1], 1.0)[:, None] ** np.arange(degree + 1)
+    design = design / scale[:, None, :]
+    masked = design[:, :length] * seen[:, :, None]
+    gram = np.einsum("nti,ntj->nij", masked, masked)
+    gram[~enough] = np.eye(degree + 1)
+    right = np.einsum("nti,nt->ni", masked, np.where(seen, y, 0.0))
+    inverse = np.linalg.inv(gram)
+    coefficients = np.einsum("nij,nj->ni", inverse, right)
+    coefficients[~enough] = math.nan
+    fitted = np.einsum("nti,ni->nt", design, coefficients)
+    error = np.where(seen, y - fitted[:, :length], 0.0)
+    freedom = seen.sum(axis=1) - (degree + 1.0)
+    sigma2 = np.where(enough, (error**2).sum(axis=1) / np.maximum(freedom, 1.0), math.nan)
+    ahead = design[:, length:]
+    ratio = np.einsum("nhi,nij,nhj->nh", ahead, inverse, ahead)
+    summed = np.cumsum(ahead, axis=1)
+    total = np.einsum("nhi,nij,nhj->nh", summed, inverse, summed) + np.arange(1, ahead.shape[1] + 1)
+    return coefficients / scale, fitted, (ratio, total), np.maximum(freedom, 1.0), sigma2
+
+
+def solved_errors(y: Floats, t: Floats, degree: int, sigma2: Floats) -> Floats:
+    """Standard errors of the coefficients, [n, degree + 1]."""
+    length = y.shape[1]
+    scale = np.maximum(t[:, length - 1], 1.0)[:, None] ** np.arange(degree + 1)
+    design = (t[:, :length, None] ** np.arange(degree + 1)) / scale[:, None, :] * ~np.isnan(y)[:, :, None]
+    gram = np.einsum("nti,ntj->nij", design, design)
+    gram[np.isnan(sigma2)] = np.eye(degree + 1)
+    diagonal = np.einsum("nii->ni", np.linalg.inv(gram))
+    found: Floats = np.sqrt(sigma2[:, None] * diagonal) / scale
+    return found
+
+
+def seasonal_indices(
+    values: Floats, began: NDArray[np.int64], m: int, horizon: int
+) -> tuple[Floats, NDArray[np.bool_]]:
+    """Ratio-to-moving-average indices [n, T + H], mean one, and where they are known, [n].
+
+    Each value over the centred moving average of one season (half weights at the ends of an even one), averaged over
+    the seasons, scaled to mean one. Ones where a series has fewer than two seasons or a value that is not positive.
+    """
+    n, length = values.shape
+    indices = np.ones((n, length + horizon))
+    positive = all_positive(values)
+    known = positive & (length - began >= 2 * m) & (m > 1)
+    if not known.any():
+        return indices, known
+    weights = np.ones(m) / m if m % 2 else np.r_[0.5, np.ones(m - 1), 0.5] / m
+    windows = np.lib.stride_tricks.sliding_window_view(values, len(weights), axis=1)
+    half = len(weights) // 2
+    ratio = np.full((n, length), math.nan)
+    ratio[:, half : length - half] = values[:, half : length - half] / (windows @ weights)
+    slot = (np.arange(length + horizon)[None, :] - began[:, None]) % m
+    at = np.arange(n)[:, None] * m + slot
+    seen = np.isfinite(ratio)
+    sums = np.bincount(at[:, :length][seen], ratio[seen], n * m).reshape(n, m)
+    counts = np.bincount(at[:, :length][seen], minlength=n * m).reshape(n, m)
+    known &= (counts > 0).all(axis=1)
+    own = np.where(known[:, None], sums / np.maximum(counts, 1), 1.0)
+    own = own / own.mean(axis=1, keepdims=True)
+    result: Floats = np.take_along_axis(own, slot, axis=1)
+    return result, known
+
+
+def fit_theta(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+    """The theta method with the lines 0 and 2 (Assimakopoulos, Nikolopoulos 2000).
+
+    Seasonally adjusted by indices where there are two seasons and the autocorrelation at lag m exceeds 1.645 standard
+    errors. Line 0 is the least-squares line; line 2 doubles the distance from it and is smoothed simply, started at its
+    first value; the forecast is the mean of both. Variance sigma2 (1 + (h - 1) alpha^2), sigma2 of the one-step errors,
+    as the method is simple smoothing with drift (Hyndman, Billah 2003).
+    """
+    m = batch.timeline.season_length
+    values = batch.values
+    n, length = values.shape
+    began = np.argmax(~np.isnan(values), axis=1)
+    notes: dict[int, tuple[str, ...]] = {}
+    indices, known = seasonal_indices(values, began, m, horizon)
+    seasonal = known & _season_shows(values, m)
+    indices = np.where(seasonal[:, None], indices, 1.0)
+    note(notes, seasonal, "seasonally adjusted by indices")
+    adjusted = values / indices[:, :length]
+    t = np.arange(1, length + horizon + 1)[None, :] - began[:, None].astype(float)
+    coefficients, line, _, _, _ = _polynomial(adjusted, t, 1)
+    two = 2.0 * adjusted - line[:, :length]
+    simple = Form("ets", letters=("A", "N", "N"), choices={"start": "first", "tune": "MSE"})
+    one = smoothing.fit(simple, Batch(two, batch.timeline), horizon)
+    smoothed = two - one.residuals
+    fitted = 0.5 * (smoothed + line[:, :length]) * indices[:, :length]
+    forecast = 0.5 * (one.forecast + line[:, length:]) * indices[:, length:]
+    residuals = np.where(np.isnan(one.residuals), math.nan, values - fitted)
+    used = (~np.isnan(residuals)).sum(axis=1).astype(float)
+    squares = np.where(np.isnan(residuals), 0.0, residuals**2).sum(axis=1)
+    sigma2 = np.divide(squares, used, out=np.full(n, math.nan), where=used > 0)
+    alpha = one.parameters[:, 0]
+    for i in np.nonzero(np.isnan(forecast[:, 0]))[0].tolist():
+        notes[i] = too_few(values[i])
+    h = np.arange(horizon, dtype=float)
+    psi = np.where(h[None, :] == 0.0, 1.0, alpha[:, None])
+    each = sigma2[:, None] * np.cumsum(psi**2, axis=1)
+    together = sigma2[:, None] * np.cumsum(np.cumsum(psi, axis=1) ** 2, axis=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        loglik = -0.5 * used * (np.log(2.0 * np.pi * sigma2) + 1.0)
+    return Fits(
+        forecast, residuals, np.c_[alpha, 0.5 * coefficients[:, 1]], ("alpha", "drift"), loglik, sigma2, used, squares,
+        np.full(n, 4.0), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
+        distribution=None if bands == "none" else Normal(forecast, each, together), notes=notes,
+    )  # fmt: skip
+
+
+def _season_shows(values: Floats, m: int) -> NDArray[np.bool_]:
+    """Whether the autocorrelation at lag m exceeds 1.645 standard errors by Bartlett's formula, [n]."""
+    n, length = values.shape
+    if m < 2 or length < 2 * m:
+        return np.zeros(n, dtype=bool)
+    seen = ~np.isnan(values)
+    count = np.maximum(seen.sum(axis=1), 1)
+    centred = np.where(seen, values - (np.where(seen, values, 0.0).sum(axis=1) / count)[:, None], 0.0)
+    own = np.maximum((centred**2).sum(axis=1), 1e-300)
+    r = np.stack([(centred[:, k:] * centred[:, : length - k]).sum(axis=1) / own for k in range(1, m + 1)], axis=1)
+    error = np.sqrt((1.0 + 2.0 * (r[:, :-1] ** 2).sum(axis=1)) / count)
+    shows: NDArray[np.bool_] = np.abs(r[:, -1]) > 1.645 * error
+    return shows
