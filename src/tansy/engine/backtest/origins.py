@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from tansy.engine.errors import RecipeError
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import Form
+from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -51,10 +52,45 @@ class ChunkFits:
     parameter_names: tuple[tuple[str, ...], ...]
 
 
+@dataclass(frozen=True)
+class Seasons:
+    """Seasons that series may share, as they were known at each origin and are at the end.
+
+    profiles: per origin, then at the end, [groups, periods seen + H]. group_of: [series].
+    """
+
+    profiles: tuple[Floats, ...]
+    group_of: NDArray[np.int64]
+
+    @classmethod
+    def of(
+        cls, history: Floats, source_of: NDArray[np.int64], timeline: Timeline, seen_at: Sequence[int], horizon: int
+    ) -> Seasons:
+        """Estimate the season of every row of `history` [nodes, periods] that is the source of another, or its own."""
+        sources, group_of = np.unique(source_of, return_inverse=True)
+        own = history[sources]
+        return cls(
+            tuple(season_profiles(own[:, :n], timeline.until(n), horizon) for n in (*seen_at, timeline.n_periods)),
+            group_of.ravel(),
+        )
+
+    def rows(self, start: int, end: int) -> Seasons:
+        """Those of series start..end, and only the groups they need."""
+        groups, group_of = np.unique(self.group_of[start:end], return_inverse=True)
+        return Seasons(tuple(profile[groups] for profile in self.profiles), group_of.ravel())
+
+
 def fit_chunk(
-    values: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int
+    values: Floats,
+    timeline: Timeline,
+    forms: Sequence[Form],
+    seen_at: Sequence[int],
+    horizon: int,
+    seasons: Seasons | None = None,
 ) -> ChunkFits:
     """Fit every form to every row of `values` [series, periods] at every origin and at the end of the history.
+
+    seasons: those of the groups, for forms with a shared one; without, these series are one group.
 
     Searches start from where they ended at the origin before, oldest first, so the result does not depend on which
     series share the chunk.
@@ -70,7 +106,10 @@ def fit_chunk(
     for j, form in enumerate(forms):
         warm: Floats | None = None
         for i, n_seen in enumerate([*seen_at, timeline.n_periods]):
-            fits = registry.fit(form, Batch(values[:, :n_seen], timeline.until(n_seen)), horizon, warm)
+            batch = Batch(values[:, :n_seen], timeline.until(n_seen))
+            if seasons is not None:
+                batch = replace(batch, profiles=seasons.profiles[i], source_of=seasons.group_of)
+            fits = registry.fit(form, batch, horizon, warm)
             warm = fits.raw
             sigma = np.sqrt(mean_square(fits.residuals))
             if i < n_origins:

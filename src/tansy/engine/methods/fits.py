@@ -22,14 +22,16 @@ BANDS = ("none", "known", "estimated")
 class Batch:
     """Series to be fitted together: values [series, periods], NaN missing, and the timeline they stand on.
 
-    sources: [groups, periods], histories with enough signal to estimate a season from; source_of: [series], the group
-    whose season a series may share; None where the batch is one group. streams: [series], which series draw the same
+    sources: [groups, periods], histories with enough signal to estimate a season from, or profiles: [groups, periods +
+    leads or more], that season already; source_of: [series], the group whose season a series may share; None where the
+    batch is one group. streams: [series], which series draw the same
     random numbers for their paths; None for all.
     """
 
     values: Floats
     timeline: Timeline
     sources: Floats | None = None
+    profiles: Floats | None = None
     source_of: Integers | None = None
     streams: Integers | None = None
 

@@ -106,7 +106,7 @@ def parse(text: str) -> Form:
             f"{text!r}: {parts[0].strip()!r} is not a method. Write, for example, ets(A,Ad,N) or arima(1,0,1)."
         )
     name, inner = first.group(1), first.group(2)
-    harmonics, shared = _terms(text, parts[1:])
+    harmonics, shared = _terms(text, parts[1:], log)
     more: dict[str, object] = {"harmonics": harmonics, "shared_season": shared, "log": log}
     if (harmonics or shared) and name not in ("ets", "arima"):
         raise NotationError(f"{text!r}: {name} takes nothing after +.")
@@ -135,7 +135,7 @@ def parse(text: str) -> Form:
     )
 
 
-def _terms(text: str, parts: list[str]) -> tuple[int, bool]:
+def _terms(text: str, parts: list[str], log: bool) -> tuple[int, bool]:
     """harmonics(K) and shared-season, after the plus."""
     harmonics, shared = 0, False
     for part in parts:
@@ -155,6 +155,8 @@ def _terms(text: str, parts: list[str]) -> tuple[int, bool]:
                 f"{text!r}: harmonics needs a whole number of pairs from 1 to {MOST_HARMONICS}, as in harmonics(3), "
                 "or harmonics(best)."
             )
+    if shared and log:
+        raise NotationError(f"{text!r}: shared-season is not to be had on the logarithmic scale so far.")
     if harmonics and shared:
         raise NotationError(f"{text!r}: harmonics and shared-season are the same season; leave one out.")
     return harmonics, shared
@@ -223,8 +225,6 @@ def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -
     if (harmonics or shared) and error == "M":
         raise options.wrong("harmonics and shared-season go with additive errors; for errors in proportion, use log.")
     if (harmonics or shared) and season == "M":
-        raise options.wrong(f"the season is there twice; use ets(A,{trend},N).")
-    if shared and season != "N":
         raise options.wrong(f"the season is there twice; use ets(A,{trend},N).")
     words = options.take_words(_SPREAD_WORDS)
     choices = {**options.take_choice("start", STARTS), **options.take_choice("tune", TUNE_BY)}

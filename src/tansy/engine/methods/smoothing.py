@@ -82,8 +82,11 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     notes: dict[int, tuple[str, ...]] = {}
     values, x = np.ascontiguousarray(batch.values), _harmonics(batch, most_pairs, horizon)
     if form.shared_season:
-        sources = batch.sources if batch.sources is not None else np.nansum(values, axis=0, keepdims=True)
-        x = season_profiles(sources, batch.timeline, horizon)[:, :, None] - 1.0
+        profiles = batch.profiles
+        if profiles is None:
+            sources = batch.sources if batch.sources is not None else np.nansum(values, axis=0, keepdims=True)
+            profiles = season_profiles(sources, batch.timeline, horizon)
+        x = np.ascontiguousarray(profiles[:, : values.shape[1] + horizon, None] - 1.0)
     task = _Task(values, x, batch.groups if form.shared_season else np.zeros(len(values), np.int64), m, horizon)
     started, fixed_states = _started(form, task, notes)
     found: list[_Found] = []

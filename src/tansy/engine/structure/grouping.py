@@ -83,6 +83,16 @@ class Structure:
         )
         return Summation(matrix)
 
+    def season_sources(self) -> Integers:
+        """For each node the one whose season it may share, [nodes]: with every key raised to the level above the key
+        itself, such as the group and region of a product and store. Nodes that stand there already are their own."""
+        sources = np.empty(self.n_nodes, dtype=np.int64)
+        at = {level.depths: i for i, level in enumerate(self.levels)}
+        for i, level in enumerate(self.levels):
+            above = tuple(min(depth, len(d.levels) - 2) for depth, d in zip(level.depths, self.dimensions, strict=True))
+            sources[self.membership[i]] = self.membership[at[above]]
+        return sources
+
     def node_name(self, node: int) -> str:
         """What a person calls the node: "Hostas × Coast"."""
         level = self.levels[int(self.level_of[node])]

@@ -21,15 +21,15 @@ from tansy.engine.timeline import Timeline
 
 _LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3}
 _SEASONAL_CANDIDATES = {
-    "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + harmonics(2)", "arima(1,0,1) + harmonics(3)"),
+    "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + shared-season", "arima(1,0,1) + harmonics(3)"),
     "W": (
-        "ets(A,N,N) + harmonics(2)",
+        "ets(A,N,N) + shared-season",
         "ets(A,Ad,N) + harmonics(3)",
         "arima(1,0,1) + harmonics(3)",
         "arima(0,1,1) + harmonics(2)",
     ),
-    "4W": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + harmonics(2)", "arima(1,0,1) + harmonics(3)"),
-    "M": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + harmonics(2)", "arima(1,0,1) + harmonics(3)"),
+    "4W": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
+    "M": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
     "Q": ("ets(A,N,A)", "ets(A,Ad,A)", "arima(1,0,1) + harmonics(1)"),
     "Y": (),
 }

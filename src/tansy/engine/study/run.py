@@ -22,7 +22,7 @@ from scipy.special import ndtri
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
 from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
-from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
+from tansy.engine.backtest.origins import ChunkFits, Seasons, fit_chunk, origins
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
@@ -161,7 +161,10 @@ def run_study(
         received = aggregate_history(structure, judged_values)
         history = aggregate_history(structure, panel.values) if len(changes) else received
     with step("fit and backtest"):
-        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, store, say, stop_if_asked, workers)
+        seasons = None
+        if any(form.shared_season for form in forms):
+            seasons = Seasons.of(history, structure.season_sources(), timeline, seen_at, recipe.leads)
+        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, seasons, store, say, stop_if_asked, workers)
     with step("reconcile"):
         actuals = windows(received, seen_at, recipe.leads)
         scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
@@ -279,6 +282,7 @@ def _fit_all(
     forms: list[Form],
     seen_at: list[int],
     leads: int,
+    seasons: Seasons | None,
     store: ChunkStore | None,
     say: Progress,
     stop_if_asked: Callable[[], None],
@@ -291,7 +295,8 @@ def _fit_all(
         i, start, end = span
         kept = store.load(i) if store else None
         if kept is None:
-            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads)
+            own = seasons.rows(start, end) if seasons else None
+            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads, own)
             if store:
                 store.save(i, kept)
         return i, start, end, kept
