@@ -48,6 +48,39 @@ export const node = (study: number, position: number) =>
     ...forever,
   });
 
+export const tries = (study: number, position: number, methods: string[], actuals: (number | null)[]) =>
+  queryOptions({
+    queryKey: ['tries', study, position, methods, actuals],
+    queryFn: ({ signal }) =>
+      body(
+        api.POST('/api/studies/{id}/nodes/{position}/try/', {
+          params: { path: { id: study, position } },
+          body: { methods, actuals },
+          signal,
+        }),
+      ),
+    ...forever,
+    gcTime: 60_000,
+  });
+
+export const workings = (study: number, position: number, method: string) =>
+  queryOptions({
+    queryKey: ['workings', study, position, method],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/workings/', {
+          params: { path: { id: study, position }, query: { method } },
+        }),
+      ),
+    ...forever,
+  });
+
+export const kept = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['kept', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/kept/', { params: { path: { id: portfolio } } })),
+  });
+
 export const releases = (portfolio: number) =>
   queryOptions({
     queryKey: ['releases', portfolio],

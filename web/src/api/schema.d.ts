@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/kept/{id}/withdraw/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let the backtest choose again. */
+        post: operations["kept_withdraw_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/loads/{id}/": {
         parameters: {
             query?: never;
@@ -147,6 +164,23 @@ export interface paths {
         };
         /** @description Where there is history. */
         get: operations["portfolios_coverage_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/portfolios/{id}/kept/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Methods kept by hand, newest first; those withdrawn stay listed with their date. */
+        get: operations["portfolios_kept_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -466,6 +500,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/studies/{id}/nodes/{position}/keep/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Keep a method for this node or for all series of a kind; studies made from now on use it. */
+        post: operations["studies_nodes_keep_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/nodes/{position}/try/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Fit up to four methods to a node's history and show them side by side. Nothing is saved. */
+        post: operations["studies_nodes_try_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/nodes/{position}/workings/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every period's arithmetic, each cell with its formula and the numbers in it. */
+        get: operations["studies_nodes_workings_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/nodes/{position}/workings.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The workings as `csv`, or as `xlsx` with live formulas. */
+        get: operations["studies_nodes_workings._retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/studies/{id}/publish/": {
         parameters: {
             query?: never;
@@ -744,6 +846,11 @@ export interface components {
             n_silent: number;
             silent_series: string[][];
         };
+        /** @description methods: up to four. actuals: values of the next periods, made up or just come in; they are not saved. */
+        AskRequest: {
+            methods: string[];
+            actuals?: (number | null)[];
+        };
         Band: {
             /** Format: double */
             level: number;
@@ -929,6 +1036,24 @@ export interface components {
             level: number;
             /** Format: double */
             share: number | null;
+        };
+        /** @description kind: keep it for all series of this kind; empty for this node alone. */
+        KeepRequest: {
+            method: string;
+            reason: string;
+            kind?: string;
+        };
+        Kept: {
+            readonly id: number;
+            readonly node: string;
+            readonly kind: string;
+            readonly method: string;
+            readonly reason: string;
+            made_by: string;
+            /** Format: date-time */
+            readonly made_at: string;
+            /** Format: date-time */
+            readonly withdrawn_at: string | null;
         };
         KeptPlan: {
             id: number;
@@ -1125,6 +1250,8 @@ export interface components {
             was_tested: boolean;
             /** @description The plan that the forecast comes from; else empty. */
             plan: string;
+            /** @description Why the method was kept by hand; else empty. */
+            kept: string;
             kind: components["schemas"]["Kind"];
             parameters: components["schemas"]["Parameter"][];
             scores: components["schemas"]["Score"][];
@@ -1506,6 +1633,51 @@ export interface components {
             parent: number;
             series: number;
         };
+        TriedForm: {
+            model: string;
+            /** Format: double */
+            aicc: number | null;
+        };
+        TriedParameter: {
+            name: string;
+            /** Format: double */
+            value: number;
+            /**
+             * Format: double
+             * @description Standard error.
+             */
+            error: number | null;
+        };
+        Tries: {
+            periods: string[];
+            n_past: number;
+            history: (number | null)[];
+            tries: components["schemas"]["Try"][];
+            best: {
+                [key: string]: number | null;
+            };
+        };
+        /** @description problem: what is wrong with the text, and then nothing else is there. totals: bands of the sum of leads 1..h. */
+        Try: {
+            text: string;
+            problem: string;
+            model?: string;
+            words?: string;
+            notes?: string[];
+            parameters?: components["schemas"]["TriedParameter"][];
+            criteria?: {
+                [key: string]: number | null;
+            };
+            tried?: components["schemas"]["TriedForm"][];
+            fitted?: (number | null)[];
+            residuals?: (number | null)[];
+            forecast?: (number | null)[];
+            bands?: components["schemas"]["Band"][];
+            totals?: components["schemas"]["Band"][];
+            measures: {
+                [key: string]: number | null;
+            };
+        };
         Understood: {
             frequency: string;
             first: string;
@@ -1542,6 +1714,27 @@ export interface components {
          * @enum {string}
          */
         WeekStartEnum: "monday" | "sunday";
+        /** @description value: null where there is none, and then why says why. formula: with the numbers in it; empty for input. */
+        WorkingCell: {
+            /** Format: double */
+            value: number | null;
+            formula: string;
+            why: string;
+        };
+        WorkingColumn: {
+            name: string;
+            title: string;
+            means: string;
+        };
+        Workings: {
+            model: string;
+            equation: string;
+            columns: components["schemas"]["WorkingColumn"][];
+            labels: string[];
+            n_start: number;
+            rows: components["schemas"]["WorkingCell"][][];
+            parameters: components["schemas"]["Parameter"][];
+        };
     };
     responses: never;
     parameters: never;
@@ -1551,6 +1744,27 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    kept_withdraw_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
+                };
+            };
+        };
+    };
     loads_destroy: {
         parameters: {
             query?: never;
@@ -1756,6 +1970,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Coverage"];
+                };
+            };
+        };
+    };
+    portfolios_kept_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"][];
                 };
             };
         };
@@ -2312,6 +2547,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Node"];
+                };
+            };
+        };
+    };
+    studies_nodes_keep_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["KeepRequest"];
+                "multipart/form-data": components["schemas"]["KeepRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
+                };
+            };
+        };
+    };
+    studies_nodes_try_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["AskRequest"];
+                "multipart/form-data": components["schemas"]["AskRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tries"];
+                };
+            };
+        };
+    };
+    studies_nodes_workings_retrieve: {
+        parameters: {
+            query: {
+                method: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workings"];
+                };
+            };
+        };
+    };
+    "studies_nodes_workings._retrieve": {
+        parameters: {
+            query: {
+                method: string;
+            };
+            header?: never;
+            path: {
+                form: string;
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
         };

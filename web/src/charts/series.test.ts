@@ -36,6 +36,7 @@ const node: Schema['Node'] = {
   method: 'naive',
   was_tested: true,
   plan: '',
+  kept: '',
   kind: { words: 'smooth', interval: 1, variation: 0.1, empty: 0, window: null },
   parameters: [],
   scores: [],

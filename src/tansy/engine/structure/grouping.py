@@ -101,6 +101,15 @@ class Structure:
             for dimension, depth, value in zip(self.dimensions, level.depths, self.values[node], strict=True)
         )
 
+    def node_key(self, node: int) -> str:
+        """What names the node for good, whatever it is called: its level and the codes of its values."""
+        level = self.levels[int(self.level_of[node])]
+        codes = [
+            dimension.codes[depth][value]
+            for dimension, depth, value in zip(self.dimensions, level.depths, self.values[node], strict=True)
+        ]
+        return f"{level.name}: {' × '.join(codes)}"
+
 
 def group(panel: Panel, levels: dict[str, list[str]]) -> Structure:
     """Build the structure of a panel.

@@ -17,6 +17,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
 from tansy.engine.structure.plans import Plan, read_plan
+from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.timeline import Timeline
 
 _LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3}
@@ -44,7 +45,7 @@ class Recipe:
     the backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
     levels: of the bands, in percent. ended_after: a series without a sale for so many periods is forecast as zero;
     0 switches this off. cleaning: rules for suspicious values; they change nothing unless they say above which score.
-    plans: what is known beyond history, see `structure.plans`.
+    plans: what is known beyond history, see `structure.plans`. kept: methods that a planner has settled on.
     """
 
     name: str
@@ -59,6 +60,7 @@ class Recipe:
     ended_after: int = 0
     cleaning: Rules | None = None
     plans: tuple[Plan, ...] = ()
+    kept: tuple[KeptMethod, ...] = ()
     data: ReadOptions | None = field(default=None, compare=False)
 
     def __post_init__(self) -> None:
@@ -90,14 +92,16 @@ class Recipe:
         if self.cleaning is not None:
             document["cleaning"] = self.cleaning.to_mapping()
         document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
+        if self.kept:
+            document["methods"]["kept"] = [_entries(one) for one in self.kept]
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
         document["reconciliation"] = {"method": self.reconciliation, "nonnegative": self.nonnegative}
         document["intervals"] = {"levels": list(self.levels)}
         return tomli_w.dumps(document)
 
 
-def _entries(plan: Plan) -> dict[str, Any]:
-    return {name: value for name, value in asdict(plan).items() if value not in (None, {}, ())}
+def _entries(plan: Plan | KeptMethod) -> dict[str, Any]:
+    return {name: value for name, value in asdict(plan).items() if value not in (None, {}, (), "")}
 
 
 _SECTIONS = {
@@ -105,7 +109,7 @@ _SECTIONS = {
     "data": None,
     "cleaning": None,
     "plans": None,
-    "methods": {"candidates", "ended_after"},
+    "methods": {"candidates", "ended_after", "kept"},
     "backtest": {"origins", "step", "leads"},
     "reconciliation": {"method", "nonnegative"},
     "intervals": {"levels"},
@@ -143,6 +147,7 @@ def read_recipe(text: str) -> Recipe:
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (80.0, 95.0))),
             ended_after=document["methods"].get("ended_after", 0),
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
+            kept=tuple(read_kept(entries) for entries in document["methods"].get("kept", ())),
             plans=tuple(read_plan(entries) for entries in document.get("plans", ())),
             data=ReadOptions.from_mapping(document["data"]) if "data" in document else None,
         )

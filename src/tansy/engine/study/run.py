@@ -33,6 +33,7 @@ from tansy.engine.reconcile.projection import reconcile
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
 from tansy.engine.structure.plans import IN_80_PERCENT, Planned, with_events, with_plans
 from tansy.engine.study import accuracy
+from tansy.engine.study.kept import apply_kept
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.store import ChunkStore
 from tansy.engine.timeline import Timeline
@@ -57,7 +58,8 @@ class Study:
     chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
     base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
-    kinds: what the demand of each node is like. notes: node -> the plan that its forecast comes from.
+    kinds: what the demand of each node is like. notes: node -> the plan that its forecast comes from. kept: node -> why
+    its method was kept by hand.
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     hits: [nodes, Q / 2], share of actuals inside each band of the backtest, narrowest band last.
@@ -84,6 +86,7 @@ class Study:
     tested_quantiles: Floats
     kinds: Kinds
     notes: dict[int, str]
+    kept: dict[int, str]
     parameters: Floats
     parameter_names: tuple[tuple[str, ...], ...]
     sigma: Floats
@@ -105,9 +108,11 @@ def fingerprint(panel: Panel, recipe: Recipe, corrections: Corrections | None = 
 
 
 def candidate_forms(recipe: Recipe) -> list[Form]:
-    """Methods to fit, from simple to rich: the recipe's, the seasonal naive that all are held against, and the mean,
+    """Methods to fit, from simple to rich: the recipe's, those kept by hand, the seasonal naive that all are held
+    against, and the mean,
     which can be fitted to any series."""
-    forms = {str(form): form for form in map(parse, (*recipe.methods, "seasonal-naive", "mean"))}
+    texts = (*recipe.methods, *(one.method for one in recipe.kept), "seasonal-naive", "mean")
+    forms = {str(form): form for form in map(parse, texts)}
     return sorted(forms.values(), key=lambda form: form.simplicity)
 
 
@@ -169,7 +174,14 @@ def run_study(
         actuals = windows(received, seen_at, recipe.leads)
         scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
         squares = scaled_squares(actuals[:, None] - fits.tested, scale)
-        choice = choose(squares, ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0]))
+        defined_at, defined_now = ~np.isnan(fits.tested[..., 0]), ~np.isnan(fits.final[..., 0])
+        kinds = find_kinds(history, timeline, recipe.ended_after).moved(
+            {structure.n_aggregates + i: kind for i, kind in by_hand.items()}
+        )
+        choice, kept = apply_kept(
+            choose(squares, defined_at, defined_now), recipe.kept, [str(form) for form in forms], structure, kinds,
+            defined_now, defined_at,
+        )  # fmt: skip
         zero_now, zero_at = _zero_by_decision(planned, choice, seen_at, structure, recipe, by_hand)
         base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
         _plan_arrivals(planned, structure, base, sigma_now, zero_now)
@@ -248,9 +260,8 @@ def run_study(
         tested=np.where(could_forecast[:, :, None], tested, np.nan),
         tested_quantiles=tested_quantiles,
         notes=notes,
-        kinds=find_kinds(history, timeline, recipe.ended_after).moved(
-            {structure.n_aggregates + i: kind for i, kind in by_hand.items()}
-        ),
+        kept=kept,
+        kinds=kinds,
         parameters=_pick(fits.parameters, choice.final),
         parameter_names=fits.parameter_names,
         sigma=np.nan_to_num(sigma_now),

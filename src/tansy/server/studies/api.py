@@ -175,6 +175,7 @@ class NodeSerializer(serializers.Serializer):
     method = serializers.CharField(allow_null=True)
     was_tested = serializers.BooleanField()
     plan = serializers.CharField(help_text="The plan that the forecast comes from; else empty.")
+    kept = serializers.CharField(help_text="Why the method was kept by hand; else empty.")
     kind = KindSerializer()
     parameters = ParameterSerializer(many=True)
     scores = ScoreSerializer(many=True)
@@ -409,6 +410,7 @@ class NodeView(APIView):
                 "method": methods[node.chosen] if node.chosen >= 0 else None,
                 "was_tested": node.was_tested,
                 "plan": node.plan,
+                "kept": node.kept,
                 "kind": {"words": node.kind, **node.kind_figures},
                 "parameters": parameters,
                 "scores": [_score(name, scores[j]) for j, name in enumerate(methods)],

@@ -147,6 +147,7 @@ class Node(models.Model):
     was_tested = models.BooleanField()
     kind = models.CharField(max_length=60)
     plan = models.CharField(max_length=300, blank=True, help_text="The plan that the forecast comes from.")
+    kept = models.CharField(max_length=400, blank=True, help_text="Why its method was kept by hand.")
     kind_figures = models.JSONField()
     wape = models.FloatField(null=True)
     rmsse = models.FloatField(null=True)
@@ -175,6 +176,35 @@ class Node(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class KeptMethod(models.Model):
+    """A method that a planner settled on, for one node or for all series of a kind; studies made later use it."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="kept_methods")
+    node = models.CharField(max_length=400, blank=True)
+    kind = models.CharField(max_length=40, blank=True)
+    method = models.CharField(max_length=300)
+    reason = models.CharField(max_length=300)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+    withdrawn_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(
+                condition=models.Q(node="") ^ models.Q(kind=""),
+                name="kept_for_a_node_or_a_kind",
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.method} for {self.node or self.kind}"
+
+    def withdraw(self) -> None:
+        """Let the backtest choose again. The entry stays, with its date."""
+        self.withdrawn_at = timezone.now()
+        self.save(update_fields=["withdrawn_at"])
 
 
 def pack(values: NDArray[Any]) -> bytes:

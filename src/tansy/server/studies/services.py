@@ -8,6 +8,7 @@ import json
 import shutil
 import time
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -17,9 +18,13 @@ from django.db import transaction
 from numpy.typing import NDArray
 
 from tansy.engine.errors import Stopped, TansyError
+from tansy.engine.methods.notation import parse
+from tansy.engine.structure.grouping import Structure, group
+from tansy.engine.structure.plans import with_plans
 from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.field import sheet, trails
+from tansy.engine.study.kept import KeptMethod as Kept
 from tansy.engine.study.recipe import Recipe, default_recipe
 from tansy.engine.study.run import Study as Findings
 from tansy.engine.study.run import candidate_forms, fingerprint, run_study
@@ -30,7 +35,7 @@ from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.overview import moved_by_hand
 from tansy.server.portfolios.plans import plans_of
 from tansy.server.portfolios.services import data_section
-from tansy.server.studies.models import Node, Result, Run, Study, pack
+from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, pack
 
 _BATCH = 200
 KIND_FIGURES = ("interval", "variation", "empty", "window")
@@ -51,6 +56,7 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
         name=name or recipe.name,
         data=data_section(load),
         plans=recipe.plans or plans_of(portfolio),
+        kept=recipe.kept or kept_of(portfolio),
         cleaning=recipe.cleaning or ledger.rules_in_use(portfolio),
     )
     corrections = ledger.pack(ledger.standing(load))
@@ -65,13 +71,38 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
     return study
 
 
+def kept_of(portfolio: Portfolio) -> tuple[Kept, ...]:
+    """Methods kept by hand that stand, the oldest first."""
+    standing = portfolio.kept_methods.filter(withdrawn_at=None).order_by("id")
+    return tuple(Kept(one.method, one.reason, one.node, one.kind) for one in standing)
+
+
+def keep(portfolio: Portfolio, user: Any, method: str, reason: str, *, node: str = "", kind: str = "") -> KeptMethod:
+    """Keep a method for a node or a kind in place of one kept before. Raises NotationError where the text is wrong."""
+    text = str(parse(method))
+    with transaction.atomic():
+        for before in portfolio.kept_methods.filter(node=node, kind=kind, withdrawn_at=None):
+            before.withdraw()
+        return KeptMethod.objects.create(
+            portfolio=portfolio, node=node, kind=kind, method=text, reason=reason.strip(), made_by=user
+        )
+
+
+@lru_cache(maxsize=4)
+def structure_of(study: Study) -> Structure:
+    """The structure that a study was run on."""
+    recipe = study.recipe
+    return group(with_plans(study.load.panel(), recipe.plans).panel, recipe.structure)
+
+
 def _nothing_new(study: Study) -> bool:
-    """Whether corrections, kinds by hand and plans are those that the study has seen."""
+    """Whether corrections, kinds by hand, plans and kept methods are those that the study has seen."""
     by_hand = {str(i): kind for i, kind in moved_by_hand(study.load).items()}
     return (
         ledger.pack(ledger.standing(study.load)) == study.corrections
         and by_hand == study.kinds_by_hand
         and plans_of(study.portfolio) == study.recipe.plans
+        and kept_of(study.portfolio) == study.recipe.kept
     )
 
 
@@ -79,9 +110,10 @@ def again(study: Study, user: Any) -> Study:
     """The same recipe on the newest history, from its new origin."""
     if study.load_id == study.portfolio.load.pk and _nothing_new(study):
         raise Conflict(
-            "History, corrections and plans are those that this study has seen; there is nothing new to run it on."
+            "History, corrections, plans and kept methods are those that this study has seen; "
+            "there is nothing new to run it on."
         )
-    recipe = replace(study.recipe, plans=())  # those of today
+    recipe = replace(study.recipe, plans=(), kept=())  # those of today
     return make(study.portfolio, user, recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
 
 
@@ -201,6 +233,7 @@ def save(study: Study, found: Findings) -> None:
                 was_tested=bool(found.was_tested[i]),
                 kind=found.kinds.words(i),
                 plan=found.notes.get(i, ""),
+                kept=found.kept.get(i, ""),
                 kind_figures={name: number(getattr(found.kinds, name)[i]) for name in KIND_FIGURES},
                 wape=number(scores[i, 1]),
                 rmsse=number(scores[i, 2]),

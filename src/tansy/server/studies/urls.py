@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.studies import api
+from tansy.server.studies import api, tries_api
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -12,4 +12,10 @@ urlpatterns = [
     path("studies/<int:pk>/field/", api.SheetView.as_view()),
     path("studies/<int:pk>/summary/", api.SummaryView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/", api.NodeView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/try/", tries_api.TryView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/workings/", tries_api.WorkingsView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/keep/", tries_api.KeepView.as_view()),
+    path("portfolios/<int:pk>/kept/", tries_api.KeptView.as_view()),
+    path("kept/<int:pk>/withdraw/", tries_api.WithdrawView.as_view()),
 ]

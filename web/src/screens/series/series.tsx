@@ -14,6 +14,8 @@ import { Failed, Loading } from '../../ui/states';
 import { typing } from '../../ui/typing';
 import { explain, kindSentence } from './explain';
 import { OriginHandle, type Tick } from './origin-handle';
+import { TryIt } from './try-it';
+import { WorkingsPage } from './workings';
 
 type Node = Schema['Node'];
 
@@ -23,15 +25,39 @@ const SPANS = [
   { value: 'all', label: 'all' },
 ] as const;
 
+const PAGES = [
+  { value: 'forecast', label: 'Forecast' },
+  { value: 'try', label: 'Try it' },
+  { value: 'workings', label: 'Workings' },
+] as const;
+
 export function Series() {
   const { portfolio, study, node } = useParams();
   const data = useQuery({ ...nodeQuery(Number(study), Number(node)), placeholderData: keepPreviousData });
   if (data.isPending) return <Loading what="the series" />;
   if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
-  return <NodeView node={data.data} base={`/p/${portfolio}/s/${study}/series`} />;
+  return (
+    <NodeView
+      key={data.data.node}
+      node={data.data}
+      study={Number(study)}
+      portfolio={Number(portfolio)}
+      base={`/p/${portfolio}/s/${study}/series`}
+    />
+  );
 }
 
-function NodeView({ node, base }: { node: Node; base: string }) {
+function NodeView({
+  node,
+  study,
+  portfolio,
+  base,
+}: {
+  node: Node;
+  study: number;
+  portfolio: number;
+  base: string;
+}) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
   const span = (SPANS.find((one) => one.value === search.get('span'))?.value ?? '2') as Span;
@@ -66,32 +92,42 @@ function NodeView({ node, base }: { node: Node; base: string }) {
     window.addEventListener('keydown', onKey);
     return () => window.removeEventListener('keydown', onKey);
   }, [go, node.previous, node.next]);
+  const page = PAGES.find((one) => one.value === search.get('page'))?.value ?? 'forecast';
+  const title = <Trail node={node} base={base} />;
+  const actions = (
+    <>
+      <Choice
+        label=""
+        options={PAGES}
+        value={page}
+        onChange={(to) => set({ page: to === 'forecast' ? null : to })}
+      />
+      <span className="flex items-center gap-2 text-[13px] text-second">
+        <button
+          type="button"
+          className="btn btn-xs btn-ghost"
+          disabled={node.previous === null}
+          onClick={() => go(node.previous)}
+        >
+          ‹ j
+        </button>
+        {node.place} of {node.n_on_level}
+        <button
+          type="button"
+          className="btn btn-xs btn-ghost"
+          disabled={node.next === null}
+          onClick={() => go(node.next)}
+        >
+          k ›
+        </button>
+      </span>
+    </>
+  );
+  if (page === 'try')
+    return <TryIt study={study} portfolio={portfolio} node={node} title={title} actions={actions} />;
+  if (page === 'workings') return <WorkingsPage study={study} node={node} title={title} actions={actions} />;
   return (
-    <Page
-      title={<Trail node={node} base={base} />}
-      actions={
-        <span className="flex items-center gap-2 text-[13px] text-second">
-          <button
-            type="button"
-            className="btn btn-xs btn-ghost"
-            disabled={node.previous === null}
-            onClick={() => go(node.previous)}
-          >
-            ‹ j
-          </button>
-          {node.place} of {node.n_on_level}
-          <button
-            type="button"
-            className="btn btn-xs btn-ghost"
-            disabled={node.next === null}
-            onClick={() => go(node.next)}
-          >
-            k ›
-          </button>
-        </span>
-      }
-      aside={<Why node={node} />}
-    >
+    <Page title={title} actions={actions} aside={<Why node={node} />}>
       <div className="p-[18px]">
         <Picture
           node={node}
@@ -345,6 +381,7 @@ function Why({ node }: { node: Node }) {
 }
 
 function reason(node: Node, own: Schema['Score'] | undefined): string {
+  if (node.kept) return `${node.kept.charAt(0).toUpperCase()}${node.kept.slice(1)}.`;
   if (node.plan) return `A series without a past, ${node.plan}.`;
   if (node.method === null)
     return node.kind.words.startsWith('in season only')

@@ -1,0 +1,77 @@
+"""Methods that a planner keeps for one node or for all series of a kind, over what the backtest would choose."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.choice import Choice
+from tansy.engine.errors import RecipeError
+from tansy.engine.methods.notation import parse
+from tansy.engine.profile.kinds import Kinds
+from tansy.engine.structure.grouping import Structure
+
+Booleans = NDArray[np.bool_]
+
+_ENTRIES = {"node", "kind", "method", "reason"}
+
+
+@dataclass(frozen=True)
+class KeptMethod:
+    """node: as `Structure.node_key` names it; or kind: one of the groups of `Kinds.groups`, of the finest series."""
+
+    method: str
+    reason: str
+    node: str = ""
+    kind: str = ""
+
+    def words(self) -> str:
+        return f"kept by hand{' for all ' + self.kind + ' series' if self.kind else ''}: {self.reason}"
+
+
+def read_kept(entries: dict[str, str]) -> KeptMethod:
+    """One [[methods.kept]] of a recipe. Raises RecipeError or NotationError where it is not sound."""
+    unknown = set(entries) - _ENTRIES
+    if unknown:
+        raise RecipeError(f"[[methods.kept]] has an unknown entry {min(unknown)!r}; known are {', '.join(_ENTRIES)}.")
+    if not entries.get("method") or not str(entries.get("reason", "")).strip():
+        raise RecipeError("[[methods.kept]] needs a method and a reason.")
+    if bool(entries.get("node")) == bool(entries.get("kind")):
+        raise RecipeError("[[methods.kept]] is for one node or for a kind; give one of them.")
+    return KeptMethod(
+        str(parse(entries["method"])), str(entries["reason"]).strip(), entries.get("node", ""), entries.get("kind", "")
+    )
+
+
+def apply_kept(
+    choice: Choice, kept: Sequence[KeptMethod], methods: Sequence[str], structure: Structure, kinds: Kinds,
+    defined_now: Booleans, defined_at: Booleans,
+) -> tuple[Choice, dict[int, str]]:  # fmt: skip
+    """The choice with kept methods in it, and the words for each node that has one.
+
+    A method kept for a node goes before one kept for its kind, the later before the earlier. Where it cannot be fitted
+    the choice stays. kinds: of all nodes. defined_now: [nodes, methods], defined_at: [nodes, methods, origins].
+    """
+    if not kept:
+        return choice, {}
+    final, at_origin = choice.final.copy(), choice.at_origin.copy()
+    words: dict[int, str] = {}
+    keys = {structure.node_key(i): i for i in range(structure.n_nodes)} if any(one.node for one in kept) else {}
+    groups = kinds.groups()
+    finest = np.arange(structure.n_nodes) >= structure.n_aggregates
+    for one in sorted(kept, key=lambda one: bool(one.node)):
+        j = list(methods).index(one.method)
+        if one.node:
+            nodes = np.array([keys[one.node]] if one.node in keys else [], dtype=np.int64)
+        elif one.kind in groups:
+            nodes = np.nonzero(groups[one.kind] & finest)[0]
+        else:
+            raise RecipeError(f"There is no kind {one.kind!r}; kinds are {', '.join(groups)}.")
+        nodes = nodes[defined_now[nodes, j]]
+        final[nodes] = j
+        at_origin[nodes] = np.where(defined_at[nodes, j], j, at_origin[nodes])
+        words.update(dict.fromkeys(nodes.tolist(), one.words()))
+    return replace(choice, final=final, at_origin=at_origin), words

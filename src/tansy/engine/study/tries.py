@@ -1,0 +1,165 @@
+"""Methods tried on one series, side by side: what a planner sees while turning a constant."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.intervals import probabilities
+from tansy.engine.backtest.measures import mean_absolute_season_step, nan_mean, wape
+from tansy.engine.errors import NotationError
+from tansy.engine.methods.as_json import numbers, tried
+from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.simpler import fit_or_simpler
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+
+MOST_TRIES = 4
+MEASURES = ("ME", "MAE", "MSE", "RMSE", "MAPE", "WAPE", "MASE")
+
+
+@dataclass(frozen=True)
+class Try:
+    """One method on one series. text: as asked for. fits: of this series alone; None where the text is wrong, and then
+    problem says what is."""
+
+    text: str
+    fits: Fits | None
+    problem: str = ""
+
+
+def try_methods(
+    values: Floats, timeline: Timeline, texts: list[str], horizon: int, profile: Floats | None = None
+) -> list[Try]:
+    """Fit each text to one series [T]; a wrong text spoils only its own try.
+
+    profile: [T + H], the season of the group, for forms that share it.
+    """
+    batch = Batch(values[None, :], timeline, profiles=None if profile is None else profile[None, :])
+    found = []
+    for text in texts[:MOST_TRIES]:
+        try:
+            form = parse(text)
+            parts = list(fit_or_simpler(form, batch, horizon, "estimated"))
+        except NotationError as error:
+            found.append(Try(text, None, str(error)))
+            continue
+        found.append(Try(text, parts[-1][1]))
+    return found
+
+
+def in_sample(values: Floats, tries: list[Try], season_length: int) -> list[dict[str, float | None]]:
+    """Measures of one-step errors, over the periods that all tries have a forecast for; see `methods.md`."""
+    errors = [one.fits.residuals[0] for one in tries if one.fits is not None]
+    common = np.all([np.isfinite(e) for e in errors], axis=0) if errors else np.zeros(len(values), dtype=bool)
+    actual = np.where(common, values, np.nan)
+    m = season_length if len(values) > season_length else 1
+    scale = float(mean_absolute_season_step(values[None, :], m)[0])
+    found: list[dict[str, float | None]] = []
+    for one in tries:
+        if one.fits is None or not common.any():
+            found.append(dict.fromkeys(MEASURES))
+            continue
+        e = np.where(common, one.fits.residuals[0], np.nan)
+        share = np.divide(e, actual, out=np.full_like(e, np.nan), where=np.nan_to_num(actual) != 0.0)
+        mae, mse = float(nan_mean(np.abs(e))), float(nan_mean(e * e))
+        figures = (
+            float(nan_mean(e)), mae, mse, mse**0.5, 100.0 * float(nan_mean(np.abs(share))), float(wape(e, actual)),
+            mae / scale if scale > 0 else np.nan,
+        )  # fmt: skip
+        found.append({name: v if np.isfinite(v) else None for name, v in zip(MEASURES, figures, strict=True)})
+    return found
+
+
+def best_of(measures: list[dict[str, float | None]]) -> dict[str, int | None]:
+    """Which try has the least of each measure (of ME the nearest to zero); none where fewer than two have one."""
+    best: dict[str, int | None] = {}
+    for name in MEASURES:
+        known = [(abs(value), i) for i, one in enumerate(measures) if (value := one[name]) is not None]
+        best[name] = min(known)[1] if len(known) > 1 else None
+    return best
+
+
+def describe(one: Try, values: Floats, levels: tuple[float, ...]) -> dict[str, Any]:
+    """A try as plain data: parameters, criteria, fitted values, forecast and bands, widest first."""
+    if one.fits is None:
+        return {"text": one.text, "problem": one.problem}
+    fits = one.fits
+    p = probabilities(list(levels))
+    bands: list[dict[str, Any]] = []
+    totals: list[dict[str, Any]] = []
+    if fits.distribution is not None and fits.defined[0]:
+        each, together = fits.distribution.quantiles(p)[0], fits.distribution.quantiles(p, together=True)[0]
+        for k, level in enumerate(sorted(levels, reverse=True)):
+            bands.append({"level": level, "low": numbers(each[k]), "high": numbers(each[-1 - k])})
+            totals.append({"level": level, "low": numbers(together[k]), "high": numbers(together[-1 - k])})
+    errors = fits.named_errors(0)
+    figures = {"loglik": fits.loglik, "aic": fits.aic, "aicc": fits.aicc, "bic": fits.bic, "sigma2": fits.sigma2}
+    return {
+        "text": one.text,
+        "problem": "",
+        "model": str(fits.form(0)),
+        "words": in_words(fits.form(0)),
+        "notes": list(fits.notes.get(0, ())),
+        "parameters": [
+            {"name": name, "value": value, "error": errors.get(name)}
+            for name, value in fits.named_parameters(0).items()
+        ],
+        "criteria": {name: float(v[0]) if np.isfinite(v[0]) else None for name, v in figures.items()},
+        "tried": tried(fits.tried, fits.criteria[0]) if fits.criteria is not None else [],
+        "fitted": numbers(values - fits.residuals[0]),
+        "residuals": numbers(fits.residuals[0]),
+        "forecast": numbers(fits.forecast[0]),
+        "bands": bands,
+        "totals": totals,
+    }
+
+
+_SIMPLE_WORDS = {
+    "seasonal-naive": "The same period of the last season.",
+    "naive": "The last value.",
+    "mean": "The mean of all values.",
+    "drift": "The last value, and the mean step from the first value to it.",
+    "theta": "Halfway between a straight line and simple smoothing of what the line leaves out twice over.",
+    "croston": "Sizes of sales over the gaps between them, both smoothed at sales.",
+    "sba": "Sizes of sales over the gaps between them, both smoothed at sales, less the bias that division brings.",
+    "tsb": "Size of a sale times its chance, which is updated every period.",
+}
+
+
+def in_words(form: Form) -> str:
+    """What the form assumes, in a planner's words."""
+    log = " All of it on the logarithmic scale." if form.log else ""
+    if form.family in _SIMPLE_WORDS:
+        return _SIMPLE_WORDS[form.family] + log
+    if form.family == "moving-average":
+        kind = "A weighted mean" if form.weights else "The mean"
+        return (
+            f"{kind} of the last values, with the window {'chosen by error' if form.window < 0 else form.window}." + log
+        )
+    if form.family == "trend":
+        line = {"linear": "A straight line", "quadratic": "A parabola", "exponential": "Growth by a constant rate"}
+        season = " through the values without their season, times seasonal indices" if "indices" in form.words else ""
+        return f"{line[form.shape]} by least squares{season}." + log
+    if form.letters:
+        error, trend, season = form.letters
+        parts = ["a level"]
+        parts += {"N": [], "A": ["a trend that goes on"], "Ad": ["a trend that dies away"]}[trend]
+        parts += {"N": [], "A": ["a season that is added"], "M": ["a season that multiplies"]}[season]
+        if form.harmonics:
+            parts.append("a smooth yearly season")
+        if form.shared_season:
+            parts.append("the season of its group, as far as the series follows it")
+        size = "errors of one size" if error == "A" else "errors in proportion to the level"
+        return f"Exponential smoothing: {', '.join(parts)}; {size}." + log
+    if form.orders:
+        p, d, q = form.orders
+        season = " and a smooth yearly season" if form.harmonics else ""
+        difference = {0: "values", 1: "steps from period to period", 2: "changes of these steps"}[d]
+        return f"ARIMA: {p} past {difference} and {q} past errors{season}." + log
+    return str(form)

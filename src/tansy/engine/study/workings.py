@@ -1,0 +1,305 @@
+"""Every period's arithmetic, so that it can be checked by hand or in a spreadsheet.
+
+A column is a formula in a small notation, from which three things are made: the value, the text with the numbers in it,
+and the live formula of a spreadsheet.
+
+    [x]      the cell of column x in this row         [x<]     in the row above
+    [x<3]    three rows above                         {alpha}  a parameter
+
+Everything else is spreadsheet arithmetic that Python reads the same way. Rows begin with those that hold the start.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.methods.fits import Fits
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+
+_REFERENCE = re.compile(r"\[([a-z_]+)(<\d*)?\]|\{([a-z0-9_]+)\}")
+
+
+@dataclass(frozen=True)
+class Column:
+    """name: in formulas; title: on the screen; formula: of a usual row, "" for input. means: what it is."""
+
+    name: str
+    title: str
+    formula: str
+    means: str
+
+
+@dataclass
+class Cell:
+    """value: None where there is none; formula: "" for input; why: of an empty cell."""
+
+    value: float | None = None
+    formula: str = ""
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class Workings:
+    """labels: of the rows, n_start of which hold the start. cells: per column name, one per row. parameters: by name,
+    as
+    formulas name them; parameter_formulas: those that follow from sums, as formulas over whole columns."""
+
+    labels: list[str]
+    n_start: int
+    columns: list[Column]
+    cells: dict[str, list[Cell]]
+    parameters: dict[str, float]
+    parameter_formulas: dict[str, str] = field(default_factory=dict)
+    equation: str = ""
+
+    def with_numbers(self, name: str, row: int) -> str:
+        """The formula of a cell with the numbers in it: "104.2 + 0.30 × 5.1"."""
+        cell = self.cells[name][row]
+
+        def number(match: re.Match[str]) -> str:
+            value = self.parameters[match[3]] if match[3] else self.cells[match[1]][row - steps(match[2])].value
+            return "—" if value is None else f"{value:.6g}" if value >= 0 else f"({value:.6g})"
+
+        return _REFERENCE.sub(number, cell.formula).replace("*", "×")
+
+    def addressed(
+        self, name: str, row: int, column_of: dict[str, str], first: int, parameter_at: dict[str, str]
+    ) -> str:
+        """The formula of a cell with the addresses of a spreadsheet. first: its row of our row 0."""
+
+        def address(match: re.Match[str]) -> str:
+            if match[3]:
+                return parameter_at[match[3]]
+            return f"{column_of[match[1]]}{first + row - steps(match[2])}"
+
+        return "=" + _REFERENCE.sub(address, self.cells[name][row].formula)
+
+
+def steps(back: str | None) -> int:
+    """Rows above that a reference means: none for "", one for "<", k for "<k"."""
+    if not back:
+        return 0
+    return int(back[1:]) if len(back) > 1 else 1
+
+
+_ERROR = (
+    Column("error", "Error", "[actual]-[fitted]", "actual minus fitted"),
+    Column("absolute", "Absolute error", "ABS([error])", "size of the error"),
+    Column("percentage", "Error %", "100*[error]/[actual]", "error in percent of the actual value"),
+)
+_ACTUAL = Column("actual", "Actual", "", "history, corrected")
+
+
+def workings(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    """Workings of one series' fit (a batch of one)."""
+    form = fits.form(0)
+    if form.family == "ets" and not (form.harmonics or form.shared_season or form.log):
+        return _of_smoothing(values, timeline, fits)
+    if form.family == "trend" and not (form.words or form.log):
+        return _of_trend(values, timeline, fits)
+    return _of_lags(values, timeline, fits)
+
+
+def _begin(values: Floats, timeline: Timeline, n_start: int) -> tuple[int, list[str], list[Cell]]:
+    first = int(np.argmax(~np.isnan(values))) if (~np.isnan(values)).any() else 0
+    labels = ["start"] * n_start + timeline.labels[first:]
+    actual = [Cell() for _ in range(n_start)]
+    actual += [Cell(None, why="no value") if np.isnan(v) else Cell(float(v)) for v in values[first:]]
+    return first, labels, actual
+
+
+def _errors(cells: dict[str, list[Cell]]) -> None:
+    """The three columns of errors beside actual and fitted, in place."""
+    for name in ("error", "absolute", "percentage"):
+        cells[name] = []
+    for actual, fitted in zip(cells["actual"], cells["fitted"], strict=True):
+        if actual.value is None or fitted.value is None:
+            why = fitted.why or actual.why
+            for name in ("error", "absolute", "percentage"):
+                cells[name].append(Cell(why=why))
+            continue
+        e = actual.value - fitted.value
+        cells["error"].append(Cell(e, _ERROR[0].formula))
+        cells["absolute"].append(Cell(abs(e), _ERROR[1].formula))
+        share = 100.0 * e / actual.value if actual.value else None
+        cells["percentage"].append(Cell(share, _ERROR[2].formula) if share is not None else Cell(why="the actual is 0"))
+
+
+def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    form = fits.form(0)
+    assert form.letters is not None
+    _, trend, season = form.letters
+    p = fits.named_parameters(0)
+    m = timeline.season_length if season != "N" else 0
+    times = season == "M"
+    n_start = max(m, 1)
+    used = _used_up(values, fits)
+    first, labels, actual = _begin(values, timeline, n_start)
+    before = "[level<]" + ("+[damped]" if trend != "N" else "")
+    shock = "[error]/[season]" if times else "[error]"
+    columns = [_ACTUAL]
+    if trend != "N":
+        formula = "{phi}*[trend<]" if trend == "Ad" else "[trend<]"
+        means = "trend of the period before, damped" if trend == "Ad" else "trend of the period before"
+        columns.append(Column("damped", "Damped trend" if trend == "Ad" else "Trend before", formula, means))
+    if m:
+        columns.append(
+            Column("season", "Season", f"[new_season<{m}]", f"season of the same period, {m} periods before")
+        )
+    of_level = f"({before})*[season]" if times else before + ("+[season]" if m else "")
+    columns.append(Column("fitted", "Fitted", of_level, "what was forecast one period before"))
+    columns += _ERROR
+    columns.append(Column("level", "Level", f"{before}+{{alpha}}*{shock}", "level after this period"))
+    if trend != "N":
+        columns.append(Column("trend", "Trend", f"[damped]+{{beta}}*{shock}", "trend after this period"))
+    if m:
+        of_season = f"[season]+{{gamma}}*[error]/({before})" if times else "[season]+{gamma}*[error]"
+        columns.append(Column("new_season", "New season", of_season, f"season for {m} periods later"))
+    cells: dict[str, list[Cell]] = {column.name: [Cell() for _ in range(n_start)] for column in columns}
+    cells["actual"] = actual
+    cells["level"][-1] = Cell(p["level"])
+    if trend != "N":
+        cells["trend"][-1] = Cell(p["trend"])
+    for j in range(m):
+        cells["new_season"][j] = Cell(p[f"season{j + 1}"])
+    formulas = {column.name: column.formula for column in columns}
+    level, slope = p["level"], p.get("trend", 0.0)
+    phi = {"N": 0.0, "A": 1.0, "Ad": p.get("phi", 1.0)}[trend]
+    seasons = [p[f"season{j + 1}"] for j in range(m)]
+    why = "used for the start"
+    for t, value in enumerate(values[first:]):
+        if t < used:  # its value went into the start; the start stands above the first period with a forecast
+            for column in columns[1:]:
+                cells[column.name].append(Cell(why=why))
+            if t == used - 1:
+                cells["level"][-1] = Cell(level)
+                if trend != "N":
+                    cells["trend"][-1] = Cell(slope)
+            for j in range(m):
+                if j == t % m and t >= used - m:
+                    cells["new_season"][-1] = Cell(seasons[j])
+            continue
+        damped = phi * slope
+        q = level + damped
+        s = seasons[t % m] if m else 0.0
+        mu = q * s if times else q + s
+        missing = bool(np.isnan(value))
+        e = 0.0 if missing else float(value) - mu
+        hit = e / s if times else e
+        level, slope = q + p["alpha"] * hit, damped + p.get("beta", 0.0) * hit
+        rest = {"damped": damped, "season": s, "fitted": mu, "level": level, "trend": slope}
+        if m:
+            seasons[t % m] = s + p.get("gamma", 0.0) * (e / q if times else e)
+            rest["new_season"] = seasons[t % m]
+        for name, number in rest.items():
+            if name in formulas:
+                formula = formulas[name]
+                if missing and name in ("level", "trend", "new_season"):  # no error: the state goes on
+                    formula = {"level": before, "trend": "[damped]", "new_season": "[season]"}[name]
+                cells[name].append(Cell(number, formula))
+    _errors(cells)
+    if used:  # the start has moved down to the periods that it was taken from
+        for name in ("level", "trend", "new_season"):
+            if name in cells:
+                for j in range(n_start):
+                    cells[name][j] = Cell()
+    names = ("alpha", "beta", "gamma", "phi")
+    return Workings(labels, n_start, columns, cells, {name: p[name] for name in names if name in p})
+
+
+def _used_up(values: Floats, fits: Fits) -> int:
+    """Periods at the beginning whose values went into the start."""
+    if not fits.form(0).choices:
+        return 0
+    first = int(np.argmax(~np.isnan(values)))
+    return int(np.argmax(np.isfinite(fits.residuals[0]))) - first
+
+
+def _of_trend(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    form, p = fits.form(0), fits.named_parameters(0)
+    logs, square = form.shape == "exponential", form.shape == "quadratic"
+    first, labels, actual = _begin(values, timeline, 0)
+    of = "log_actual" if logs else "actual"
+    columns = [_ACTUAL, Column("t", "t", "", "number of the period")]
+    if logs:
+        columns.append(Column("log_actual", "ln actual", "LN([actual])", "natural logarithm"))
+    columns.append(Column("t_squared", "t²", "[t]*[t]", "for the sum of squares"))
+    columns.append(
+        Column("t_actual", "t × ln actual" if logs else "t × actual", f"[t]*[{of}]", "for the sum of products")
+    )
+    if square:
+        columns.append(Column("t_cubed", "t³", "[t]*[t]*[t]", "for the normal equations"))
+        columns.append(Column("t_fourth", "t⁴", "[t]*[t]*[t]*[t]", "for the normal equations"))
+        columns.append(Column("t_squared_actual", "t² × actual", "[t]*[t]*[actual]", "for the normal equations"))
+    line = "{intercept}+{slope}*[t]" + ("+{curvature}*[t]*[t]" if square else "")
+    columns.append(Column("fitted", "Fitted", f"EXP({line})" if logs else line, "the curve at this period"))
+    columns += _ERROR
+    cells: dict[str, list[Cell]] = {column.name: [] for column in columns}
+    cells["actual"] = actual
+    for i, value in enumerate(values[first:]):
+        t = i + 1.0
+        known = not np.isnan(value)
+        y = float(np.log(value)) if logs and known else float(value)
+        at = p["intercept"] + p["slope"] * t + (p["curvature"] * t * t if square else 0.0)
+        row = {
+            "t": t, "log_actual": y, "t_squared": t * t, "t_actual": t * y, "t_cubed": t**3, "t_fourth": t**4,
+            "t_squared_actual": t * t * y, "fitted": float(np.exp(at)) if logs else at,
+        }  # fmt: skip
+        for column in columns[1:]:
+            if column.name in row:
+                needs_value = column.name not in ("t", "fitted")
+                empty = needs_value and not known
+                cells[column.name].append(Cell(why="no value") if empty else Cell(row[column.name], column.formula))
+    _errors(cells)
+    n, sums = "COUNT([actual])", {name: f"SUM([{name}])" for name in ("t_squared", "t_actual")}
+    total_t = 'SUMIF([actual],"<>",[t])' if np.isnan(values[first:]).any() else "SUM([t])"
+    formulas = {}
+    if not square:
+        formulas["slope"] = (
+            f"({n}*{sums['t_actual']}-{total_t}*SUM([{of}]))/({n}*{sums['t_squared']}-{total_t}*{total_t})"
+        )
+        formulas["intercept"] = f"(SUM([{of}])-{{slope}}*{total_t})/{n}"
+    equation = f"{p['intercept']:.6g} + {p['slope']:.6g} t" + (f" + {p['curvature']:.6g} t²" if square else "")
+    equation = f"exp({equation})" if logs else equation
+    return Workings(labels, 0, columns, cells, p, formulas, equation.replace("+ -", "− "))
+
+
+def _of_lags(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    """Methods whose fitted value is one look back; for all others fitted values and errors alone."""
+    form = fits.form(0)
+    first, labels, actual = _begin(values, timeline, 0)
+    p = fits.named_parameters(0)
+    m = timeline.season_length
+    k = int(p.get("window", 0))
+    complete = not np.isnan(values[first:]).any() and not form.log
+    back, formula = 0, ""
+    if complete and form.family == "naive":
+        back, formula = 1, "[actual<]"
+    elif complete and form.family == "seasonal-naive":
+        back, formula = m, f"[actual<{m}]"
+    elif complete and form.family == "drift":
+        back, formula = 1, "[actual<]+{drift}"
+    elif complete and form.family == "mean":
+        back, formula = 0, "{mean}"
+    elif complete and form.family == "moving-average" and not form.weights:
+        back, formula = k, "(" + "+".join(f"[actual<{i}]" for i in range(1, k + 1)) + f")/{k}"
+    elif complete and form.family == "moving-average":
+        weights = np.array(form.weights) / sum(form.weights)
+        back, formula = k, "+".join(f"{w:.12g}*[actual<{i + 1}]" for i, w in enumerate(weights))
+    fitted = values - fits.residuals[0]
+    cells: dict[str, list[Cell]] = {"actual": actual, "fitted": []}
+    for i, value in enumerate(fitted[first:]):
+        if np.isnan(value):
+            why = f"needs {back} values before it" if i < back else "no value"
+            cells["fitted"].append(Cell(why=why if actual[i].value is not None or i < back else "no value"))
+        else:
+            cells["fitted"].append(Cell(float(value), formula))
+    _errors(cells)
+    columns = [_ACTUAL, Column("fitted", "Fitted", formula, "what was forecast one period before"), *_ERROR]
+    return Workings(labels, 0, columns, cells, p)

@@ -1,0 +1,269 @@
+"""Trying methods on one node, their workings, and keeping one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers, status
+from rest_framework.exceptions import ValidationError
+from rest_framework.generics import get_object_or_404
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.shared_season import season_profiles
+from tansy.engine.profile.kinds import NAMES
+from tansy.engine.study import tries
+from tansy.engine.study.workings import Workings, workings
+from tansy.engine.timeline import Timeline
+from tansy.server.portfolios.models import Portfolio
+from tansy.server.studies import services, workings_file
+from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
+from tansy.server.studies.models import KeptMethod, Node, Result, unpack
+from tansy.server.studies.services import structure_of
+
+LEVELS = (50.0, 80.0, 95.0)
+_KINDS = (*NAMES, "seasonal", "in season only", "new")
+
+
+class AskSerializer(serializers.Serializer):
+    """methods: up to four. actuals: values of the next periods, made up or just come in; they are not saved."""
+
+    methods = serializers.ListField(
+        child=serializers.CharField(max_length=300), min_length=1, max_length=tries.MOST_TRIES
+    )
+    actuals = serializers.ListField(child=serializers.FloatField(allow_null=True), required=False, max_length=52)
+
+
+class TriedParameterSerializer(ParameterSerializer):
+    error = serializers.FloatField(allow_null=True, help_text="Standard error.")
+
+
+class TriedFormSerializer(serializers.Serializer):
+    model = serializers.CharField()
+    aicc = serializers.FloatField(allow_null=True)
+
+
+class NullableFloatMap(serializers.DictField):
+    child = serializers.FloatField(allow_null=True)
+
+
+class TrySerializer(serializers.Serializer):
+    """problem: what is wrong with the text, and then nothing else is there. totals: bands of the sum of leads 1..h."""
+
+    text = serializers.CharField()
+    problem = serializers.CharField()
+    model = serializers.CharField(required=False)
+    words = serializers.CharField(required=False)
+    notes = serializers.ListField(child=serializers.CharField(), required=False)
+    parameters = TriedParameterSerializer(many=True, required=False)
+    criteria = NullableFloatMap(required=False)
+    tried = TriedFormSerializer(many=True, required=False)
+    fitted = NullableFloats(required=False)
+    residuals = NullableFloats(required=False)
+    forecast = NullableFloats(required=False)
+    bands = BandSerializer(many=True, required=False)
+    totals = BandSerializer(many=True, required=False)
+    measures = NullableFloatMap()
+
+
+class TriesSerializer(serializers.Serializer):
+    periods = serializers.ListField(child=serializers.CharField())
+    n_past = serializers.IntegerField()
+    history = NullableFloats()
+    tries = TrySerializer(many=True)
+    best = serializers.DictField(child=serializers.IntegerField(allow_null=True))
+
+
+class WorkingColumnSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    title = serializers.CharField()
+    means = serializers.CharField()
+
+
+class WorkingCellSerializer(serializers.Serializer):
+    """value: null where there is none, and then why says why. formula: with the numbers in it; empty for input."""
+
+    value = serializers.FloatField(allow_null=True)
+    formula = serializers.CharField()
+    why = serializers.CharField()
+
+
+class WorkingsSerializer(serializers.Serializer):
+    model = serializers.CharField()
+    equation = serializers.CharField()
+    columns = WorkingColumnSerializer(many=True)
+    labels = serializers.ListField(child=serializers.CharField())
+    n_start = serializers.IntegerField()
+    rows = serializers.ListField(child=WorkingCellSerializer(many=True))
+    parameters = ParameterSerializer(many=True)
+
+
+class KeepSerializer(serializers.Serializer):
+    """kind: keep it for all series of this kind; empty for this node alone."""
+
+    method = serializers.CharField(max_length=300)
+    reason = serializers.CharField(max_length=300)
+    kind = serializers.CharField(required=False, allow_blank=True)
+
+    def validate_kind(self, kind: str) -> str:
+        if kind and kind not in _KINDS:
+            raise serializers.ValidationError(f"There is no kind {kind!r}; kinds are {', '.join(_KINDS)}.")
+        return kind
+
+
+class KeptSerializer(serializers.ModelSerializer):
+    made_by = serializers.CharField(source="made_by.username")
+
+    class Meta:
+        model = KeptMethod
+        fields = ["id", "node", "kind", "method", "reason", "made_by", "made_at", "withdrawn_at"]
+        read_only_fields = fields
+
+
+class _Place:
+    """A node of a finished study, and what methods need to be tried on it."""
+
+    def __init__(self, pk: int, position: int) -> None:
+        self.result = get_object_or_404(Result.objects.defer("sheet", "forecasts").select_related("study"), study_id=pk)
+        self.node = get_object_or_404(Node, study_id=pk, position=position)
+        self.study = self.result.study
+
+    def history(self, actuals: list[float | None]) -> tuple[np.ndarray, Timeline]:
+        """Values as methods see them, with made-up ones at the end, and their timeline."""
+        timeline = self.study.load.timeline
+        more = np.array([np.nan if value is None else value for value in actuals], dtype=float)
+        values = np.concatenate([unpack(self.node.history), more])
+        return values, timeline.until(timeline.n_periods + len(more))
+
+    def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> np.ndarray | None:
+        """Season of the node's group, where a text asks for it."""
+        if not any("shared-season" in text for text in texts):
+            return None
+        source = int(structure_of(self.study).season_sources()[self.node.position])
+        node = get_object_or_404(Node, study=self.study, position=source)
+        known = unpack(node.history)
+        ahead = timeline.n_periods - len(known) + horizon
+        found: np.ndarray = season_profiles(known[None, :], timeline.until(len(known)), ahead)[0]
+        return found
+
+
+class TryView(APIView):
+    @extend_schema(request=AskSerializer, responses=TriesSerializer)
+    def post(self, request: Request, pk: int, position: int) -> Response:
+        """Fit up to four methods to a node's history and show them side by side. Nothing is saved."""
+        fields = AskSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        texts = fields.validated_data["methods"]
+        place = _Place(pk, position)
+        actuals = fields.validated_data.get("actuals", [])
+        values, timeline = place.history(actuals)
+        horizon = place.result.leads
+        found = tries.try_methods(values, timeline, texts, horizon, place.profile(texts, timeline, horizon))
+        measures = tries.in_sample(values, found, timeline.season_length)
+        return Response(
+            {
+                "periods": timeline.labels + timeline.after(horizon).labels,
+                "n_past": timeline.n_periods,
+                "history": [None if np.isnan(v) else v for v in values.tolist()],
+                "tries": [
+                    {**tries.describe(one, values, LEVELS), "measures": m}
+                    for one, m in zip(found, measures, strict=True)
+                ],
+                "best": tries.best_of(measures),
+            }
+        )
+
+
+def _workings(pk: int, position: int, request: Request) -> tuple[_Place, str, Workings]:
+    text = request.query_params.get("method", "")
+    if not text:
+        raise ValidationError({"method": "Say which method, as in ?method=ets(A,N,N)."})
+    place = _Place(pk, position)
+    values, timeline = place.history([])
+    parse(text)
+    one = tries.try_methods(values, timeline, [text], 1, place.profile([text], timeline, 1))[0]
+    if one.fits is None or not one.fits.defined[0]:
+        raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
+    return place, str(one.fits.form(0)), workings(values, timeline, one.fits)
+
+
+_METHOD = OpenApiParameter("method", str, required=True)
+
+
+class WorkingsView(APIView):
+    @extend_schema(parameters=[_METHOD], responses=WorkingsSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """Every period's arithmetic, each cell with its formula and the numbers in it."""
+        _, model, found = _workings(pk, position, request)
+
+        def cell(name: str, row: int) -> dict[str, Any]:
+            one = found.cells[name][row]
+            formula = found.with_numbers(name, row) if one.formula else ""
+            return {"value": one.value, "formula": formula, "why": one.why}
+
+        return Response(
+            {
+                "model": model,
+                "equation": found.equation,
+                "columns": [{"name": c.name, "title": c.title, "means": c.means} for c in found.columns],
+                "labels": found.labels,
+                "n_start": found.n_start,
+                "rows": [[cell(c.name, row) for c in found.columns] for row in range(len(found.labels))],
+                "parameters": [{"name": name, "value": value} for name, value in found.parameters.items()],
+            }
+        )
+
+
+class WorkingsFileView(APIView):
+    @extend_schema(parameters=[_METHOD], responses={(200, "application/octet-stream"): OpenApiTypes.BINARY})
+    def get(self, request: Request, pk: int, position: int, form: str) -> HttpResponse:
+        """The workings as `csv`, or as `xlsx` with live formulas."""
+        if form not in ("csv", "xlsx"):
+            raise ValidationError({"form": "Workings are to be had as csv or xlsx."})
+        place, model, found = _workings(pk, position, request)
+        if form == "csv":
+            response = HttpResponse(workings_file.as_csv(found), content_type="text/csv; charset=utf-8")
+        else:
+            response = HttpResponse(
+                workings_file.as_xlsx(found, place.node.name, model),
+                content_type="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+            )
+        response["Content-Disposition"] = f'attachment; filename="workings-{pk}-{position}.{form}"'
+        return response
+
+
+class KeepView(APIView):
+    @extend_schema(request=KeepSerializer, responses={201: KeptSerializer})
+    def post(self, request: Request, pk: int, position: int) -> Response:
+        """Keep a method for this node or for all series of a kind; studies made from now on use it."""
+        fields = KeepSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        data = fields.validated_data
+        place = _Place(pk, position)
+        kind = data.get("kind", "")
+        node = "" if kind else structure_of(place.study).node_key(position)
+        kept = services.keep(place.study.portfolio, request.user, data["method"], data["reason"], node=node, kind=kind)
+        return Response(KeptSerializer(kept).data, status=status.HTTP_201_CREATED)
+
+
+class KeptView(APIView):
+    @extend_schema(responses=KeptSerializer(many=True))
+    def get(self, request: Request, pk: int) -> Response:
+        """Methods kept by hand, newest first; those withdrawn stay listed with their date."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        return Response(KeptSerializer(portfolio.kept_methods.order_by("-id"), many=True).data)
+
+
+class WithdrawView(APIView):
+    @extend_schema(request=None, responses=KeptSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Let the backtest choose again."""
+        kept = get_object_or_404(KeptMethod, pk=pk, withdrawn_at=None)
+        kept.withdraw()
+        return Response(KeptSerializer(kept).data)

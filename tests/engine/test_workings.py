@@ -1,0 +1,104 @@
+"""The workings: their formulas, read by an evaluator of their own, give the numbers of the engine."""
+
+from __future__ import annotations
+
+import math
+import re
+
+import numpy as np
+import pytest
+
+from tansy.engine.study.tries import best_of, describe, in_sample, try_methods
+from tansy.engine.study.workings import Workings, workings
+from tansy.engine.timeline import Timeline
+from tests.engine.test_smoothing import fitted
+
+Y = np.array([112, 118, 132, 129, 121, 135, 148, 148, 136, 119, 104, 118, 115, 126, 141, 135, 125, 149, 170, 170.0])
+TIMELINE = Timeline("M", 24000, len(Y), 4)
+
+
+def evaluate(found: Workings) -> dict[str, list[float | None]]:
+    """Every cell from its formula and the inputs alone, row by row, as a spreadsheet would."""
+    known = {"ABS": abs, "LN": math.log, "EXP": math.exp}
+    values: dict[str, list[float | None]] = {column.name: [] for column in found.columns}
+    for row in range(len(found.labels)):
+        pending = [column.name for column in found.columns]
+        for name in values:
+            values[name].append(None)
+        while pending:
+            ready = []
+            for name in pending:
+                cell = found.cells[name][row]
+                own = re.findall(r"\[([a-z_]+)\]", cell.formula)
+                if any(other in pending for other in own):
+                    continue
+                ready.append(name)
+                if not cell.formula:
+                    values[name][row] = cell.value
+                    continue
+
+                def number(match: re.Match[str], row: int = row) -> str:
+                    if match[3]:
+                        return repr(found.parameters[match[3]])
+                    back = 0 if match[2] is None else int(match[2][1:] or 1)
+                    return repr(values[match[1]][row - back])
+
+                text = re.sub(r"\[([a-z_]+)(<\d*)?\]|\{([a-z0-9_]+)\}", number, cell.formula)
+                values[name][row] = eval(text, {"__builtins__": {}}, known)
+            assert ready, f"formulas of row {row} go round in a circle"
+            pending = [name for name in pending if name not in ready]
+    return values
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "ets(A,N,N; alpha=0.4)", "ets(A,Ad,A)", "ets(M,A,M)", "ets(A,A,N; alpha=0.5, beta=0.2, start=first)",
+        "ets(A,A,A; alpha=0.3, beta=0.1, gamma=0.2, start=season)", "trend(linear)", "trend(quadratic)",
+        "trend(exponential)", "moving-average(3)", "moving-average(3; weights=3/2/1)", "naive", "seasonal-naive",
+        "drift", "mean",
+    ],
+)  # fmt: skip
+def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> None:
+    y = Y.copy()
+    if text in ("ets(A,Ad,A)", "ets(M,A,M)", "trend(linear)"):
+        y[7] = math.nan
+    fits = fitted(text, y, m=4)
+    found = workings(y, TIMELINE, fits)
+    values = evaluate(found)
+    errors = np.array([math.nan if e is None else e for e in values["error"]])[found.n_start :]
+    np.testing.assert_allclose(errors, fits.residuals[0], atol=1e-9)
+    for name, cells in found.cells.items():
+        for row, cell in enumerate(cells):
+            value = values[name][row]
+            assert (value is None) == (cell.value is None)
+            if value is not None:
+                assert value == pytest.approx(cell.value, rel=1e-9, abs=1e-9)
+                assert cell.formula == "" or found.with_numbers(name, row)
+            elif row >= found.n_start and name == "fitted":
+                assert cell.why  # an empty cell says why
+
+
+def test_a_cell_shows_its_formula_with_the_numbers_and_with_addresses() -> None:
+    found = workings(Y[:3], TIMELINE.until(3), fitted("ets(A,N,N; alpha=0.5, level=110)", Y[:3]))
+    assert found.with_numbers("level", 1) == "110+0.5×2"
+    columns = {column.name: "BCDEFGH"[i] for i, column in enumerate(found.columns)}
+    assert (
+        found.addressed("level", 1, columns, 10, {"alpha": "$B$1"})
+        == f"={columns['level']}10+$B$1*{columns['error']}11"
+    )
+
+
+def test_tries_are_scored_on_the_same_periods_and_a_wrong_one_spoils_only_itself() -> None:
+    tries = try_methods(Y, TIMELINE, ["naive", "moving-average(5)", "ets(Q)", "mean"], 6)
+    assert [one.problem != "" for one in tries] == [False, False, True, False]
+    measures = in_sample(Y, tries, 4)
+    naive = np.diff(Y)[4:]  # the moving average has its first forecast for the sixth period
+    assert measures[0]["MAE"] == pytest.approx(np.abs(naive).mean())
+    assert measures[0]["ME"] == pytest.approx(naive.mean())
+    assert measures[0]["MASE"] == pytest.approx(np.abs(naive).mean() / np.abs(Y[4:] - Y[:-4]).mean())
+    assert measures[2]["MAE"] is None
+    assert best_of(measures)["MAE"] == min((0, 1, 3), key=lambda i: measures[i]["MAE"] or 0.0)
+    told = describe(tries[0], Y, (50.0, 80.0, 95.0))
+    assert [band["level"] for band in told["bands"]] == [95.0, 80.0, 50.0]
+    assert told["forecast"] == [170.0] * 6

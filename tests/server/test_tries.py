@@ -1,0 +1,99 @@
+"""Trying methods on a node, checking their arithmetic in a sheet, and keeping one."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+from typing import Any
+
+import numpy as np
+import pytest
+from rest_framework.test import APIClient
+
+from tansy.server.studies import services
+from tansy.server.studies.models import KeptMethod, Node, Study, unpack
+from tests.garden import RECIPE
+
+
+@pytest.fixture
+def done(client: APIClient, portfolio: dict[str, Any]) -> Study:
+    services.structure_of.cache_clear()
+    client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": RECIPE}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    return study
+
+
+def test_four_tries_stand_side_by_side_and_a_wrong_one_says_what_is_wrong(client: APIClient, done: Study) -> None:
+    texts = ["ets(A,N,N; alpha=0.3)", "ets(best)", "ets(A,B,C)", "ets(A,N,N) + shared-season"]
+    answer = client.post(f"/api/studies/{done.pk}/nodes/0/try/", {"methods": texts}, format="json")
+    assert answer.status_code == 200, answer.content
+    page = answer.json()
+    first, best, wrong, shared = page["tries"]
+    assert [p["value"] for p in first["parameters"] if p["name"] == "alpha"] == [0.3]
+    assert min(best["tried"], key=lambda one: one["aicc"])["model"] == best["model"]
+    assert "write ets(E,T,S)" in wrong["problem"] and wrong["measures"]["MAE"] is None
+    assert shared["problem"] == "" and "group" in shared["words"]
+    low, high = first["bands"][0]["low"], first["bands"][0]["high"]
+    assert all(a < m < b for a, m, b in zip(low, first["forecast"], high, strict=True))
+
+
+def test_a_made_up_actual_moves_the_forecast_and_is_not_saved(client: APIClient, done: Study) -> None:
+    def ask(actuals: list[float]) -> dict[str, Any]:
+        body = {"methods": ["ets(A,N,N; alpha=0.5, level=10)"], "actuals": actuals}
+        return client.post(f"/api/studies/{done.pk}/nodes/0/try/", body, format="json").json()
+
+    plain, told = ask([]), ask([1000.0])
+    assert told["n_past"] == plain["n_past"] + 1
+    # half of the error goes into the level
+    expected = 0.5 * plain["tries"][0]["forecast"][0] + 500.0
+    assert told["tries"][0]["forecast"][0] == pytest.approx(expected)
+    assert ask([])["history"] == plain["history"]
+
+
+def test_workings_are_to_be_had_on_the_screen_and_as_a_sheet_with_live_formulas(client: APIClient, done: Study) -> None:
+    method = "ets(A,A,N; alpha=0.4, beta=0.1, start=first)"
+    address = f"/api/studies/{done.pk}/nodes/0/workings"
+    page = client.get(f"{address}/", {"method": method}).json()
+    level = [column["name"] for column in page["columns"]].index("level")
+    assert page["rows"][1][level]["why"] == "used for the start"
+    cell = page["rows"][4][level]
+    parts = [float(part) for part in re.findall(r"[\d.]+", cell["formula"].replace("-", " "))]
+    assert cell["value"] == pytest.approx(parts[0] + parts[1] + parts[2] * parts[3], rel=1e-4) or "(" in cell["formula"]
+
+    table = client.get(f"{address}.csv", {"method": method}).content.decode().splitlines()
+    assert len(table) == len(page["labels"]) + 1
+    book = zipfile.ZipFile(io.BytesIO(client.get(f"{address}.xlsx", {"method": method}).content))
+    sheet = book.read("xl/worksheets/sheet1.xml").decode()
+    formulas = re.findall(r"<f>([^<]+)</f>", sheet)
+    assert any(re.fullmatch(r"F\d+|[A-Z]+\d+\+[A-Z]+\d+\+\$B\$4\*[A-Z]+\d+", text) for text in formulas)
+    assert any(text.startswith("AVERAGE(") for text in formulas)
+
+    refused = client.get(f"{address}/", {"method": "ets(A,A"})
+    assert refused.status_code == 422
+
+
+def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: APIClient, done: Study) -> None:
+    address = f"/api/studies/{done.pk}/nodes/0/keep/"
+    assert client.post(address, {"method": "moving-average(5)", "reason": " "}, format="json").status_code == 400
+    assert client.post(address, {"method": "x(", "reason": "why"}, format="json").status_code == 422
+    body = {"method": "moving-average(5)", "reason": "what the buyers know"}
+    kept = client.post(address, body, format="json").json()
+    client.post(address, {**body, "kind": "smooth", "method": "moving-average(3)"}, format="json")
+
+    again = services.again(done, done.made_by)
+    services.carry_out(again.run)
+    node = Node.objects.get(study=again, position=0)
+    methods = again.result.methods
+    assert methods[node.chosen] == "moving-average(5)" and "what the buyers know" in node.kept
+    history = unpack(node.history)
+    np.testing.assert_allclose(unpack(node.base), history[-5:].mean())
+    smooth = [one for one in Node.objects.filter(study=again, kept__contains="all smooth") if one.level > 0]
+    assert smooth and all(methods[one.chosen] == "moving-average(3)" for one in smooth)
+
+    client.post(f"/api/kept/{kept['id']}/withdraw/")
+    listed = client.get(f"/api/portfolios/{done.portfolio_id}/kept/").json()
+    assert [one["withdrawn_at"] is None for one in listed] == [True, False]
+    assert KeptMethod.objects.count() == 2
+    assert [one.method for one in services.kept_of(done.portfolio)] == ["moving-average(3)"]

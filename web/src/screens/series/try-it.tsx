@@ -1,0 +1,514 @@
+/** Try it: up to four methods on one series, side by side, redrawn while a constant is turned. Nothing is saved. */
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useMemo, useRef, useState } from 'react';
+import { api, body, type Schema } from '../../api/client';
+import { tries as triesQuery } from '../../api/queries';
+import { Chart } from '../../charts/chart';
+import { useColours } from '../../charts/colours';
+import { commonAxis, tryOptions } from '../../charts/tries';
+import { Dialog } from '../../ui/dialog';
+import { fixed, periods } from '../../ui/format';
+import { Page } from '../../ui/page';
+import { Failed, Loading } from '../../ui/states';
+import { TryControls } from './controls';
+import { explain } from './explain';
+
+type Node = Schema['Node'];
+type Tries = Schema['Tries'];
+type Try = Schema['Try'];
+
+const MOST = 4;
+const MEASURES = ['ME', 'MAE', 'MSE', 'RMSE', 'MAPE', 'WAPE', 'MASE'] as const;
+const NAMES = ['A', 'B', 'C', 'D'];
+/** Periods of the past in a small picture. */
+const SHOWN = 2;
+
+/** A value that follows with a little delay, so that a drag asks once for each pause and not for each pixel. */
+function useSettled<T>(value: T, delay: number): T {
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), delay);
+    return () => clearTimeout(timer);
+  }, [value, delay]);
+  return settled;
+}
+
+export function TryIt({
+  study,
+  portfolio,
+  node,
+  title,
+  actions,
+}: {
+  study: number;
+  portfolio: number;
+  node: Node;
+  title: React.ReactNode;
+  actions: React.ReactNode;
+}) {
+  const [texts, setTexts] = useState<string[]>([node.method ?? 'ets(best)', 'seasonal-naive']);
+  const [active, setActive] = useState(0);
+  const [actuals, setActuals] = useState<(number | null)[]>([]);
+  const [keeping, setKeeping] = useState(false);
+  const asked = useSettled(
+    useMemo(() => ({ texts, actuals }), [texts, actuals]),
+    25,
+  );
+  const found = useQuery({
+    ...triesQuery(study, node.node, asked.texts, asked.actuals),
+    placeholderData: keepPreviousData,
+  });
+  const noun = periods(node.frequency, 1);
+  const change = (text: string) => setTexts((before) => before.map((one, i) => (i === active ? text : one)));
+  const current = found.data?.tries[active];
+  const estimates = Object.fromEntries((current?.parameters ?? []).map((p) => [p.name, p.value]));
+  return (
+    <Page
+      title={title}
+      actions={actions}
+      aside={
+        <div className="space-y-4">
+          <section aria-labelledby="controls">
+            <h2 id="controls" className="mb-2 text-[13px] font-semibold text-second">
+              Try {NAMES[active]}
+            </h2>
+            <TryControls
+              text={texts[active] ?? ''}
+              estimates={estimates}
+              noun={noun}
+              seasonal={node.season_length > 1}
+              onChange={change}
+            />
+          </section>
+          <button
+            type="button"
+            className="btn btn-sm btn-primary w-full"
+            disabled={current?.problem !== ''}
+            onClick={() => setKeeping(true)}
+          >
+            Keep {NAMES[active]} …
+          </button>
+          {current && <Found one={current} noun={noun} onForm={change} />}
+        </div>
+      }
+    >
+      <div className="p-[18px]">
+        <div className="mb-2 flex flex-wrap items-center gap-2">
+          {texts.map((text, i) => (
+            <button
+              // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+              key={i}
+              type="button"
+              aria-pressed={i === active}
+              onClick={() => setActive(i)}
+              className={`btn btn-sm max-w-[260px] ${i === active ? 'border-base-content' : 'btn-ghost border-rule'}`}
+            >
+              <b>{NAMES[i]}</b> <span className="truncate font-normal">{text}</span>
+            </button>
+          ))}
+          {texts.length < MOST && (
+            <button
+              type="button"
+              className="btn btn-sm btn-ghost"
+              onClick={() => {
+                setTexts([...texts, texts[active] ?? 'ets(best)']);
+                setActive(texts.length);
+              }}
+            >
+              + one more
+            </button>
+          )}
+          {texts.length > 1 && (
+            <button
+              type="button"
+              className="btn btn-sm btn-ghost"
+              onClick={() => {
+                setTexts(texts.filter((_, i) => i !== active));
+                setActive(Math.max(0, active - 1));
+              }}
+            >
+              remove {NAMES[active]}
+            </button>
+          )}
+          <span className="ml-auto text-[13px] text-second">Nothing here is saved until you keep it.</span>
+        </div>
+        {found.isPending && <Loading what="the tries" />}
+        {found.isError && <Failed error={found.error} retry={() => void found.refetch()} />}
+        {found.data && (
+          <>
+            <Pictures found={found.data} node={node} active={active} onPick={setActive} />
+            <Sheet found={found.data} actuals={actuals} onActuals={setActuals} />
+          </>
+        )}
+      </div>
+      {keeping && current && (
+        <Keep
+          study={study}
+          portfolio={portfolio}
+          node={node}
+          method={current.text}
+          close={() => setKeeping(false)}
+        />
+      )}
+    </Page>
+  );
+}
+
+function Pictures({
+  found,
+  node,
+  active,
+  onPick,
+}: {
+  found: Tries;
+  node: Node;
+  active: number;
+  onPick: (index: number) => void;
+}) {
+  const colours = useColours();
+  const from = Math.max(0, found.n_past - SHOWN * Math.max(node.season_length, 12));
+  const axis = useMemo(() => commonAxis(found, from), [found, from]);
+  return (
+    <section
+      aria-label="Pictures, on one axis"
+      className={`grid gap-x-4 gap-y-2 ${found.tries.length > 1 ? 'grid-cols-2' : ''}`}
+    >
+      {found.tries.map((one, i) => (
+        <Picture
+          // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+          key={i}
+          name={NAMES[i] ?? ''}
+          one={one}
+          chosen={i === active}
+          onPick={() => onPick(i)}
+          options={one.problem ? null : tryOptions(found, one, from, axis, colours)}
+        />
+      ))}
+    </section>
+  );
+}
+
+function Picture({
+  name,
+  one,
+  chosen,
+  options,
+  onPick,
+}: {
+  name: string;
+  one: Try;
+  chosen: boolean;
+  options: ReturnType<typeof tryOptions> | null;
+  onPick: () => void;
+}) {
+  return (
+    <figure className={`border-t-2 pt-1 ${chosen ? 'border-base-content' : 'border-rule'}`}>
+      <figcaption className="flex items-baseline gap-2 text-[13px]">
+        <button type="button" className="cursor-pointer truncate text-left" onClick={onPick}>
+          <b>{name}</b> {one.model ?? one.text}
+        </button>
+      </figcaption>
+      {options ? (
+        <Chart
+          options={options}
+          label={`Try ${name}: history, fitted values, forecast and bands`}
+          className="h-[210px] w-full"
+        />
+      ) : (
+        <p role="alert" className="py-8 text-error">
+          {one.problem}
+        </p>
+      )}
+    </figure>
+  );
+}
+
+function Found({ one, noun, onForm }: { one: Try; noun: string; onForm: (text: string) => void }) {
+  if (one.problem) return null;
+  const criteria = one.criteria ?? {};
+  const errors = Object.fromEntries((one.parameters ?? []).map((p) => [p.name, p.error]));
+  return (
+    <div className="space-y-4 text-[13px]">
+      <section aria-labelledby="found">
+        <h2 id="found" className="mb-1 font-semibold text-second">
+          What was found
+        </h2>
+        <p>{one.words}</p>
+        {one.notes?.map((text) => (
+          <p key={text} className="mt-1 text-warning">
+            {text}
+          </p>
+        ))}
+        <dl className="mt-2 space-y-1">
+          {explain(one.parameters ?? [], noun).map((p, i) => {
+            const error = errors[one.parameters?.filter((q) => !q.name.startsWith('season'))[i]?.name ?? ''];
+            return (
+              <div key={p.name} className="flex justify-between gap-2">
+                <dt className="text-second">{p.name}</dt>
+                <dd>
+                  {fixed(p.value, Math.abs(p.value) < 10 ? 3 : 1)}
+                  {error !== null && error !== undefined && (
+                    <span className="text-second"> ± {fixed(error, error < 10 ? 3 : 1)}</span>
+                  )}
+                </dd>
+              </div>
+            );
+          })}
+        </dl>
+        {criteria.aicc !== null && criteria.aicc !== undefined && (
+          <p className="mt-1 text-second">
+            AICc {fixed(criteria.aicc, 1)}, AIC {fixed(criteria.aic, 1)}, BIC {fixed(criteria.bic, 1)}
+          </p>
+        )}
+      </section>
+      {one.tried && one.tried.length > 0 && (
+        <section aria-labelledby="tried">
+          <h2 id="tried" className="mb-1 font-semibold text-second">
+            Forms tried, by AICc
+          </h2>
+          <table className="sheet w-full">
+            <tbody>
+              {one.tried
+                .filter((form) => form.aicc !== null)
+                .map((form, i) => (
+                  <tr key={form.model} className={i === 0 ? 'font-semibold' : ''}>
+                    <td>
+                      <button
+                        type="button"
+                        className="cursor-pointer text-left hover:underline"
+                        title="Try this form"
+                        onClick={() => onForm(form.model)}
+                      >
+                        {form.model}
+                      </button>
+                    </td>
+                    <td className="num">{fixed(form.aicc, 1)}</td>
+                  </tr>
+                ))}
+            </tbody>
+          </table>
+          <p className="mt-1 text-xs text-second">
+            The least is chosen: fit, less a price for every number estimated.
+          </p>
+        </section>
+      )}
+    </div>
+  );
+}
+
+function Sheet({
+  found,
+  actuals,
+  onActuals,
+}: {
+  found: Tries;
+  actuals: (number | null)[];
+  onActuals: (values: (number | null)[]) => void;
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  const n = found.n_past;
+  useEffect(() => {
+    box.current?.scrollTo({ top: box.current.scrollHeight });
+  }, []);
+  const known = n - actuals.length;
+  const digits = Math.max(...found.history.map((v) => Math.abs(v ?? 0))) < 1000 ? 1 : 0;
+  const rows = found.periods.slice(0, n + 1);
+  return (
+    <section aria-labelledby="sheet" className="mt-4">
+      <h2 id="sheet" className="mb-1 font-semibold">
+        Period by period
+      </h2>
+      <div ref={box} className="max-h-[300px] overflow-auto border-y border-rule">
+        <table className="sheet w-full">
+          <thead className="sticky top-0 z-10 bg-base-100">
+            <tr>
+              <th>Period</th>
+              <th className="num">Actual</th>
+              {found.tries.map((_, i) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+                <th key={i} className="num" colSpan={2}>
+                  {NAMES[i]}: fitted, error
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((period, t) => (
+              <tr key={period}>
+                <td>{period}</td>
+                <td className="num">
+                  {t < known ? (
+                    fixed(found.history[t], digits)
+                  ) : (
+                    <input
+                      type="number"
+                      aria-label={`Actual of ${period}, made up`}
+                      placeholder="what if …"
+                      className="input input-xs w-[84px] text-right"
+                      value={actuals[t - known] ?? ''}
+                      onChange={(event) => {
+                        const value = event.target.value === '' ? null : Number(event.target.value);
+                        const next = [...actuals];
+                        next[t - known] = value;
+                        while (next.length && next.at(-1) === null) next.pop();
+                        onActuals(next);
+                      }}
+                    />
+                  )}
+                </td>
+                {found.tries.map((one, i) => {
+                  const ahead = t >= n;
+                  return (
+                    <FittedCells
+                      // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+                      key={i}
+                      fitted={ahead ? one.forecast?.[t - n] : one.fitted?.[t]}
+                      error={ahead ? null : one.residuals?.[t]}
+                      digits={digits}
+                    />
+                  );
+                })}
+              </tr>
+            ))}
+          </tbody>
+          <tfoot className="sticky bottom-0 z-10 bg-base-100">
+            {MEASURES.map((name) => (
+              <tr key={name}>
+                <th scope="row" colSpan={2} className="text-left font-normal text-second">
+                  {name === 'MAPE' || name === 'WAPE' ? `${name} %` : name}
+                </th>
+                {found.tries.map((one, i) => (
+                  <td
+                    // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+                    key={i}
+                    colSpan={2}
+                    className={`num ${found.best[name] === i ? 'font-semibold' : ''}`}
+                  >
+                    {fixed(one.measures[name], name === 'MASE' ? 3 : 2)}
+                    {found.best[name] === i && <span title="the best"> ✓</span>}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tfoot>
+        </table>
+      </div>
+      <p className="mt-1 max-w-[80ch] text-[13px] text-second">
+        Errors of one period ahead, over the periods that all tries can fit; ✓ marks the best of each row. A
+        method that fits the past best need not forecast best: the backtest under Forecast decides. Type an
+        actual into the last row to see forecast and bands move.
+      </p>
+    </section>
+  );
+}
+
+function FittedCells({
+  fitted,
+  error,
+  digits,
+}: {
+  fitted: number | null | undefined;
+  error: number | null | undefined;
+  digits: number;
+}) {
+  return (
+    <>
+      <td className="num">{fixed(fitted, digits)}</td>
+      <td className="num text-second">{fixed(error, digits)}</td>
+    </>
+  );
+}
+
+function Keep({
+  study,
+  portfolio,
+  node,
+  method,
+  close,
+}: {
+  study: number;
+  portfolio: number;
+  node: Node;
+  method: string;
+  close: () => void;
+}) {
+  const client = useQueryClient();
+  const demand = node.kind.words.split(', ').at(-1) ?? '';
+  const [kind, setKind] = useState('');
+  const [reason, setReason] = useState('');
+  const send = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST('/api/studies/{id}/nodes/{position}/keep/', {
+          params: { path: { id: study, position: node.node } },
+          body: { method, reason, kind },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['kept', portfolio] }),
+  });
+  return (
+    <Dialog title="Keep this method" close={close}>
+      {send.isSuccess ? (
+        <>
+          <p className="mb-3">
+            Kept. Studies made from now on use {method} {kind ? `for all ${kind} series` : `for ${node.name}`}
+            ; run this one again under Study to see it. The list under Study takes it back.
+          </p>
+          <button type="button" className="btn btn-sm btn-primary" onClick={close}>
+            Done
+          </button>
+        </>
+      ) : (
+        <form
+          className="space-y-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            send.mutate();
+          }}
+        >
+          <p>{method}</p>
+          <fieldset className="space-y-1">
+            <legend className="text-second">For</legend>
+            {[
+              { value: '', label: node.name },
+              ...(demand ? [{ value: demand, label: `all ${demand} series` }] : []),
+            ].map((option) => (
+              <label key={option.value} className="flex items-center gap-2">
+                <input
+                  type="radio"
+                  name="for"
+                  className="radio radio-sm"
+                  checked={kind === option.value}
+                  onChange={() => setKind(option.value)}
+                />
+                {option.label}
+              </label>
+            ))}
+          </fieldset>
+          <label className="block">
+            <span className="text-second">Reason</span>
+            <input
+              className="input input-sm w-full"
+              value={reason}
+              required
+              maxLength={300}
+              onChange={(event) => setReason(event.target.value)}
+            />
+          </label>
+          {send.isError && (
+            <p role="alert" className="text-error">
+              {send.error.message}
+            </p>
+          )}
+          <button
+            type="submit"
+            className="btn btn-sm btn-primary"
+            disabled={!reason.trim() || send.isPending}
+          >
+            Keep
+          </button>
+        </form>
+      )}
+    </Dialog>
+  );
+}
