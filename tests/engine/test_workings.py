@@ -53,7 +53,7 @@ def evaluate(found: Workings) -> dict[str, list[float | None]]:
 @pytest.mark.parametrize(
     "text",
     [
-        "ets(A,N,N; alpha=0.4)", "ets(A,Ad,A)", "ets(M,A,M)", "ets(A,A,N; alpha=0.5, beta=0.2, start=first)",
+        "ets(A,N,N; alpha=0.4)", "ets(A,Ad,A)", "ets(A,N,N) + harmonics(1)", "ets(A,Ad,N) + shared-season", "ets(M,A,M)", "ets(A,A,N; alpha=0.5, beta=0.2, start=first)",
         "ets(A,A,A; alpha=0.3, beta=0.1, gamma=0.2, start=season)", "trend(linear)", "trend(quadratic)",
         "trend(exponential)", "moving-average(3)", "moving-average(3; weights=3/2/1)", "naive", "seasonal-naive",
         "drift", "mean",
@@ -63,8 +63,9 @@ def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> 
     y = Y.copy()
     if text in ("ets(A,Ad,A)", "ets(M,A,M)", "trend(linear)"):
         y[7] = math.nan
-    fits = fitted(text, y, m=4)
-    found = workings(y, TIMELINE, fits)
+    profile = 1 + 0.1 * np.cos(np.arange(len(Y) + 4))
+    fits = fitted(text, y, m=4, profiles=profile[None, :])
+    found = workings(y, TIMELINE, fits, profile)
     values = evaluate(found)
     errors = np.array([math.nan if e is None else e for e in values["error"]])[found.n_start :]
     np.testing.assert_allclose(errors, fits.residuals[0], atol=1e-9)

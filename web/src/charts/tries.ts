@@ -2,28 +2,24 @@
 import type { Schema } from '../api/client';
 import type { Colours } from './colours';
 import { endNames } from './end-names';
+import { roundAxis } from './scale';
 import { band, bandColour, baseOptions, lineOf, placed } from './series';
 
 type Tries = Schema['Tries'];
 type Try = Schema['Try'];
+type Axis = ReturnType<typeof roundAxis>;
 
 /** Greatest and least value that any of the tries shows from a period on; zero is always in it. */
-export function commonAxis(found: Tries, from: number): { min: number; max: number } {
+export function commonAxis(found: Tries, from: number): Axis {
   const edges = found.tries.flatMap((one) => {
     const band80 = one.bands?.find((b) => b.level === 80);
     return [...(one.forecast ?? []), ...(band80?.low ?? []), ...(band80?.high ?? [])];
   });
   const shown = [...found.history.slice(from), ...edges].filter((value) => value !== null);
-  return { min: Math.min(0, ...shown), max: Math.max(1e-9, ...shown) };
+  return roundAxis([0, ...shown]);
 }
 
-export function tryOptions(
-  found: Tries,
-  one: Try,
-  from: number,
-  axis: { min: number; max: number },
-  colours: Colours,
-) {
+export function tryOptions(found: Tries, one: Try, from: number, axis: Axis, colours: Colours) {
   const length = found.periods.length;
   const bands = one.bands ?? [];
   const base = baseOptions(found.periods, from, colours);
@@ -31,7 +27,7 @@ export function tryOptions(
     ...base,
     grid: { left: 46, right: 44, top: 12, bottom: 30 },
     xAxis: { ...base.xAxis, axisLabel: { ...base.xAxis.axisLabel, margin: 8 } },
-    yAxis: { ...base.yAxis, min: Math.floor(axis.min), max: Math.ceil(axis.max * 1.04) },
+    yAxis: { ...base.yAxis, ...axis },
     series: [
       ...bands.map((b, i) =>
         band(

@@ -85,8 +85,11 @@ def best_of(measures: list[dict[str, float | None]]) -> dict[str, int | None]:
     return best
 
 
-def describe(one: Try, values: Floats, levels: tuple[float, ...]) -> dict[str, Any]:
-    """A try as plain data: parameters, criteria, fitted values, forecast and bands, widest first."""
+def describe(one: Try, values: Floats, levels: tuple[float, ...], floor: float = -np.inf) -> dict[str, Any]:
+    """A try as plain data: parameters, criteria, fitted values, forecast and bands, widest first.
+
+    floor: demand that cannot be negative has no forecast and no band below zero.
+    """
     if one.fits is None:
         return {"text": one.text, "problem": one.problem}
     fits = one.fits
@@ -95,6 +98,7 @@ def describe(one: Try, values: Floats, levels: tuple[float, ...]) -> dict[str, A
     totals: list[dict[str, Any]] = []
     if fits.distribution is not None and fits.defined[0]:
         each, together = fits.distribution.quantiles(p)[0], fits.distribution.quantiles(p, together=True)[0]
+        each, together = np.maximum(each, floor), np.maximum(together, floor)
         for k, level in enumerate(sorted(levels, reverse=True)):
             bands.append({"level": level, "low": numbers(each[k]), "high": numbers(each[-1 - k])})
             totals.append({"level": level, "low": numbers(together[k]), "high": numbers(together[-1 - k])})
@@ -114,7 +118,7 @@ def describe(one: Try, values: Floats, levels: tuple[float, ...]) -> dict[str, A
         "tried": tried(fits.tried, fits.criteria[0]) if fits.criteria is not None else [],
         "fitted": numbers(values - fits.residuals[0]),
         "residuals": numbers(fits.residuals[0]),
-        "forecast": numbers(fits.forecast[0]),
+        "forecast": numbers(np.maximum(fits.forecast[0], floor)),
         "bands": bands,
         "totals": totals,
     }

@@ -96,11 +96,11 @@ _ERROR = (
 _ACTUAL = Column("actual", "Actual", "", "history, corrected")
 
 
-def workings(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
-    """Workings of one series' fit (a batch of one)."""
+def workings(values: Floats, timeline: Timeline, fits: Fits, profile: Floats | None = None) -> Workings:
+    """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares."""
     form = fits.form(0)
-    if form.family == "ets" and not (form.harmonics or form.shared_season or form.log):
-        return _of_smoothing(values, timeline, fits)
+    if form.family == "ets" and not form.log:
+        return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile))
     if form.family == "trend" and not (form.words or form.log):
         return _of_trend(values, timeline, fits)
     return _of_lags(values, timeline, fits)
@@ -131,7 +131,21 @@ def _errors(cells: dict[str, list[Cell]]) -> None:
         cells["percentage"].append(Cell(share, _ERROR[2].formula) if share is not None else Cell(why="the actual is 0"))
 
 
-def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+def _outside(timeline: Timeline, fits: Fits, profile: Floats | None) -> Floats | None:
+    """The season beside the states, [T]: harmonics, or the group's; None without one."""
+    form, p = fits.form(0), fits.named_parameters(0)
+    if form.shared_season and profile is not None:
+        return p["shared-season"] * (profile[: timeline.n_periods] - 1.0)
+    if form.harmonics:
+        pairs = form.harmonics
+        x = timeline.harmonics(pairs, 0)
+        names = [*(f"sin{k + 1}" for k in range(pairs)), *(f"cos{k + 1}" for k in range(pairs))]
+        found: Floats = x @ np.array([p[name] for name in names])
+        return found
+    return None
+
+
+def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Floats | None) -> Workings:
     form = fits.form(0)
     assert form.letters is not None
     _, trend, season = form.letters
@@ -152,7 +166,11 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
         columns.append(
             Column("season", "Season", f"[new_season<{m}]", f"season of the same period, {m} periods before")
         )
+    if outside is not None:
+        what = "the season of its group, as far as the series follows it" if form.shared_season else "sines and cosines"
+        columns.append(Column("outside", "Yearly season", "", what))
     of_level = f"({before})*[season]" if times else before + ("+[season]" if m else "")
+    of_level += "+[outside]" if outside is not None else ""
     columns.append(Column("fitted", "Fitted", of_level, "what was forecast one period before"))
     columns += _ERROR
     columns.append(Column("level", "Level", f"{before}+{{alpha}}*{shock}", "level after this period"))
@@ -188,7 +206,8 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
         damped = phi * slope
         q = level + damped
         s = seasons[t % m] if m else 0.0
-        mu = q * s if times else q + s
+        beside = float(outside[first + t]) if outside is not None else 0.0
+        mu = q * s if times else q + s + beside
         missing = bool(np.isnan(value))
         e = 0.0 if missing else float(value) - mu
         hit = e / s if times else e
@@ -197,6 +216,8 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
         if m:
             seasons[t % m] = s + p.get("gamma", 0.0) * (e / q if times else e)
             rest["new_season"] = seasons[t % m]
+        if outside is not None:
+            cells["outside"].append(Cell(beside))
         for name, number in rest.items():
             if name in formulas:
                 formula = formulas[name]

@@ -165,6 +165,7 @@ class TryView(APIView):
         values, timeline = place.history(actuals)
         horizon = place.result.leads
         found = tries.try_methods(values, timeline, texts, horizon, place.profile(texts, timeline, horizon))
+        floor = 0.0 if place.study.recipe.nonnegative else -np.inf
         measures = tries.in_sample(values, found, timeline.season_length)
         return Response(
             {
@@ -172,7 +173,7 @@ class TryView(APIView):
                 "n_past": timeline.n_periods,
                 "history": [None if np.isnan(v) else v for v in values.tolist()],
                 "tries": [
-                    {**tries.describe(one, values, LEVELS), "measures": m}
+                    {**tries.describe(one, values, LEVELS, floor), "measures": m}
                     for one, m in zip(found, measures, strict=True)
                 ],
                 "best": tries.best_of(measures),
@@ -187,10 +188,11 @@ def _workings(pk: int, position: int, request: Request) -> tuple[_Place, str, Wo
     place = _Place(pk, position)
     values, timeline = place.history([])
     parse(text)
-    one = tries.try_methods(values, timeline, [text], 1, place.profile([text], timeline, 1))[0]
+    profile = place.profile([text], timeline, 1)
+    one = tries.try_methods(values, timeline, [text], 1, profile)[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
-    return place, str(one.fits.form(0)), workings(values, timeline, one.fits)
+    return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile)
 
 
 _METHOD = OpenApiParameter("method", str, required=True)

@@ -25,6 +25,7 @@ function Pick<T extends string>({
     <label className="block">
       <span className="text-second">{label}</span>
       <select
+        aria-label={label}
         className="select select-sm w-full"
         value={value}
         onChange={(event) => onChange(event.target.value as T)}

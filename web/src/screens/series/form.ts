@@ -1,8 +1,8 @@
 /** What the controls of a try hold, and the notation that says the same. */
 
 export const FAMILIES = [
-  { value: 'ets', label: 'smoothing, form chosen by hand' },
-  { value: 'best', label: 'smoothing, form chosen by AICc' },
+  { value: 'ets', label: 'smoothing' },
+  { value: 'best', label: 'smoothing, best by AICc' },
   { value: 'seasonal-naive', label: 'last season' },
   { value: 'naive', label: 'last value' },
   { value: 'mean', label: 'mean' },
@@ -11,8 +11,8 @@ export const FAMILIES = [
   { value: 'trend', label: 'trend line' },
   { value: 'theta', label: 'theta' },
   { value: 'croston', label: 'Croston' },
-  { value: 'sba', label: 'Croston, bias corrected' },
-  { value: 'tsb', label: 'Croston, chance every period' },
+  { value: 'sba', label: 'Croston, corrected' },
+  { value: 'tsb', label: 'Croston, by chance' },
   { value: 'written', label: 'written by hand' },
 ] as const;
 

@@ -1,6 +1,6 @@
 /** Try it: up to four methods on one series, side by side, redrawn while a constant is turned. Nothing is saved. */
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { Fragment, useEffect, useMemo, useRef, useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
@@ -182,6 +182,7 @@ function Pictures({
           chosen={i === active}
           onPick={() => onPick(i)}
           options={one.problem ? null : tryOptions(found, one, from, axis, colours)}
+          low={found.tries.length > 2}
         />
       ))}
     </section>
@@ -193,11 +194,13 @@ function Picture({
   one,
   chosen,
   options,
+  low,
   onPick,
 }: {
   name: string;
   one: Try;
   chosen: boolean;
+  low: boolean;
   options: ReturnType<typeof tryOptions> | null;
   onPick: () => void;
 }) {
@@ -212,7 +215,7 @@ function Picture({
         <Chart
           options={options}
           label={`Try ${name}: history, fitted values, forecast and bands`}
-          className="h-[210px] w-full"
+          className={`${low ? 'h-[150px]' : 'h-[210px]'} w-full`}
         />
       ) : (
         <p role="alert" className="py-8 text-error">
@@ -318,7 +321,7 @@ function Sheet({
       <h2 id="sheet" className="mb-1 font-semibold">
         Period by period
       </h2>
-      <div ref={box} className="max-h-[300px] overflow-auto border-y border-rule">
+      <div ref={box} className="max-h-[232px] overflow-auto border-y border-rule">
         <table className="sheet w-full">
           <thead className="sticky top-0 z-10 bg-base-100">
             <tr>
@@ -326,9 +329,10 @@ function Sheet({
               <th className="num">Actual</th>
               {found.tries.map((_, i) => (
                 // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
-                <th key={i} className="num" colSpan={2}>
-                  {NAMES[i]}: fitted, error
-                </th>
+                <Fragment key={i}>
+                  <th className="num">{NAMES[i]} fitted</th>
+                  <th className="num">{NAMES[i]} error</th>
+                </Fragment>
               ))}
             </tr>
           </thead>
@@ -371,28 +375,36 @@ function Sheet({
               </tr>
             ))}
           </tbody>
-          <tfoot className="sticky bottom-0 z-10 bg-base-100">
-            {MEASURES.map((name) => (
-              <tr key={name}>
-                <th scope="row" colSpan={2} className="text-left font-normal text-second">
-                  {name === 'MAPE' || name === 'WAPE' ? `${name} %` : name}
-                </th>
-                {found.tries.map((one, i) => (
-                  <td
-                    // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
-                    key={i}
-                    colSpan={2}
-                    className={`num ${found.best[name] === i ? 'font-semibold' : ''}`}
-                  >
-                    {fixed(one.measures[name], name === 'MASE' ? 3 : 2)}
-                    {found.best[name] === i && <span title="the best"> ✓</span>}
-                  </td>
-                ))}
-              </tr>
-            ))}
-          </tfoot>
         </table>
       </div>
+      <table className="sheet mt-3">
+        <thead>
+          <tr>
+            <th>One period ahead</th>
+            {MEASURES.map((name) => (
+              <th key={name} className="num">
+                {name === 'MAPE' || name === 'WAPE' ? `${name} %` : name}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {found.tries.map((one, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+            <tr key={i}>
+              <td>
+                <b>{NAMES[i]}</b> {one.model ?? one.text}
+              </td>
+              {MEASURES.map((name) => (
+                <td key={name} className={`num ${found.best[name] === i ? 'font-semibold' : ''}`}>
+                  {fixed(one.measures[name], name === 'MASE' ? 3 : 2)}
+                  {found.best[name] === i && <span title="the best"> ✓</span>}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
       <p className="mt-1 max-w-[80ch] text-[13px] text-second">
         Errors of one period ahead, over the periods that all tries can fit; ✓ marks the best of each row. A
         method that fits the past best need not forecast best: the backtest under Forecast decides. Type an
