@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import re
 import urllib.request
+import zipfile
 from pathlib import Path
 
 import polars as pl
@@ -93,6 +94,60 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     expect(page).to_have_url(re.compile("origin=20"))
     page.keyboard.press("k")
     expect(heading).to_contain_text("South")
+
+    # Try it: a constant by hand, one more try, a made-up actual; compared in pictures and in a table
+    page.get_by_role("button", name="Try it").click()
+    painted(page)
+    page.get_by_label("Method", exact=True).select_option("ets")
+    page.get_by_label("Start", exact=True).select_option("first")
+    page.get_by_role("checkbox", name="estimate").first.uncheck()
+    slider = page.get_by_role("slider", name="level weight α")
+    slider.fill("0.5")
+    expect(page.get_by_label("Method in notation")).to_have_value(re.compile(r"start=first, alpha=0\.5"))
+    page.get_by_role("button", name="+ one more").click()
+    page.get_by_label("Method", exact=True).select_option("moving-average")
+    measures = page.get_by_role("table").last
+    expect(measures.get_by_role("row")).to_have_count(1 + 3)
+    expect(measures).to_contain_text("moving-average(4)")
+    expect(measures).to_contain_text("✓")
+    first_lead = page.get_by_role("row").filter(has=page.get_by_placeholder("what if …")).get_by_role("cell")
+    was = first_lead.nth(6).inner_text()
+    page.get_by_placeholder("what if …").fill("5000")
+    expect(page.get_by_placeholder("what if …")).to_have_count(2)
+    expect(first_lead.last).to_be_visible()
+    assert (
+        was
+        != page.get_by_role("row")
+        .filter(has=page.get_by_placeholder("what if …"))
+        .get_by_role("cell")
+        .nth(6)
+        .inner_text()
+    )
+    page.get_by_label("Method in notation").fill("ets(A,")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("is not a method")
+    page.get_by_label("Method in notation").fill("moving-average(6)")
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Keep C").click()
+    page.get_by_label("Reason").fill("agreed with the shop")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_text("Studies made from now on use moving-average(6)")).to_be_visible()
+    page.get_by_role("button", name="Done").click()
+
+    # Workings: a cell opens its formula, arrow keys move on, and the sheet has live formulas
+    page.get_by_role("button", name="Workings").click()
+    page.get_by_placeholder("ets(A,A,N; start=first, alpha=0.3)").fill("ets(A,N,N; alpha=0.5, level=100)")
+    page.keyboard.press("Enter")
+    page.locator("[data-at='1-5']").click()
+    expect(page.get_by_text(re.compile(r"100 \+ 0\.5 × .* = "))).to_be_visible()
+    page.keyboard.press("ArrowLeft")
+    expect(page.get_by_text(re.compile(r"^Error %"))).to_have_count(2)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="XLSX with formulas").click()
+    sheet = zipfile.ZipFile(download.value.path()).read("xl/worksheets/sheet1.xml").decode()
+    assert "$B$4*" in sheet
+    place(page, "Study")
+    expect(page.get_by_role("region", name="Methods kept by hand")).to_contain_text("agreed with the shop")
 
     # Backtest and Structure
     place(page, "Backtest")

@@ -53,10 +53,11 @@ def evaluate(found: Workings) -> dict[str, list[float | None]]:
 @pytest.mark.parametrize(
     "text",
     [
-        "ets(A,N,N; alpha=0.4)", "ets(A,Ad,A)", "ets(A,N,N) + harmonics(1)", "ets(A,Ad,N) + shared-season", "ets(M,A,M)", "ets(A,A,N; alpha=0.5, beta=0.2, start=first)",
+        "ets(A,N,N; alpha=0.4)", "ets(A,Ad,A)", "ets(A,N,N) + harmonics(1)", "ets(A,Ad,N) + shared-season",
+        "ets(M,A,M)", "ets(A,A,N; alpha=0.5, beta=0.2, start=first)",
         "ets(A,A,A; alpha=0.3, beta=0.1, gamma=0.2, start=season)", "trend(linear)", "trend(quadratic)",
-        "trend(exponential)", "moving-average(3)", "moving-average(3; weights=3/2/1)", "naive", "seasonal-naive",
-        "drift", "mean",
+        "trend(exponential)", "moving-average(3)", "moving-average(3; weights=3/2/1)", "naive",
+        "seasonal-naive", "drift", "mean",
     ],
 )  # fmt: skip
 def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> None:
@@ -82,7 +83,7 @@ def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> 
 
 def test_a_cell_shows_its_formula_with_the_numbers_and_with_addresses() -> None:
     found = workings(Y[:3], TIMELINE.until(3), fitted("ets(A,N,N; alpha=0.5, level=110)", Y[:3]))
-    assert found.with_numbers("level", 1) == "110+0.5×2"
+    assert found.with_numbers("level", 1) == "110 + 0.5 × 2"
     columns = {column.name: "BCDEFGH"[i] for i, column in enumerate(found.columns)}
     assert (
         found.addressed("level", 1, columns, 10, {"alpha": "$B$1"})

@@ -66,7 +66,10 @@ class Workings:
             value = self.parameters[match[3]] if match[3] else self.cells[match[1]][row - steps(match[2])].value
             return "—" if value is None else f"{value:.6g}" if value >= 0 else f"({value:.6g})"
 
-        return _REFERENCE.sub(number, cell.formula).replace("*", "×")
+        spaced = cell.formula
+        for sign, shown in (("*", " × "), ("/", " / "), ("+", " + "), ("-", " − ")):
+            spaced = spaced.replace(sign, shown)
+        return _REFERENCE.sub(number, spaced)
 
     def addressed(
         self, name: str, row: int, column_of: dict[str, str], first: int, parameter_at: dict[str, str]

@@ -10,10 +10,20 @@ const NAMES: Record<string, string> = {
   level: 'starting level',
   trend: 'starting trend',
   mean: 'mean',
+  intercept: 'intercept',
+  slope: 'slope a period',
+  curvature: 'curvature',
+  window: 'periods in the window',
+  size: 'size of a sale',
+  interval: 'periods between sales',
+  probability: 'chance of a sale',
+  'shared-season': 'share of the group’s season',
   drift: 'drift',
 };
 
 export interface Explained {
+  /** As the notation has it. */
+  key: string;
   name: string;
   value: number;
   meaning?: string;
@@ -54,7 +64,7 @@ export function explain(parameters: { name: string; value: number }[], noun: str
   return parameters
     .filter(({ name }) => !name.startsWith('season'))
     .map(({ name, value }) => {
-      const explained: Explained = { name: parameterName(name), value };
+      const explained: Explained = { key: name, name: parameterName(name), value };
       if (name === 'alpha' && value > 0.002) {
         const n = periodsOfWeight(value);
         explained.meaning =

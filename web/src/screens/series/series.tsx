@@ -12,7 +12,8 @@ import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { typing } from '../../ui/typing';
-import { explain, kindSentence } from './explain';
+import { kindSentence } from './explain';
+import { MethodPanel } from './found';
 import { OriginHandle, type Tick } from './origin-handle';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
@@ -127,7 +128,7 @@ function NodeView({
     return <TryIt study={study} portfolio={portfolio} node={node} title={title} actions={actions} />;
   if (page === 'workings') return <WorkingsPage study={study} node={node} title={title} actions={actions} />;
   return (
-    <Page title={title} actions={actions} aside={<Why node={node} />}>
+    <Page title={title} actions={actions} aside={<Why study={study} node={node} />}>
       <div className="p-[18px]">
         <Picture
           node={node}
@@ -328,9 +329,7 @@ function Methods({ node }: { node: Node }) {
   );
 }
 
-function Why({ node }: { node: Node }) {
-  const noun = periods(node.frequency, 1);
-  const parameters = explain(node.parameters, noun);
+function Why({ study, node }: { study: number; node: Node }) {
   const own = node.scores.find((one) => one.method === node.method);
   return (
     <div className="space-y-5 text-[13px]">
@@ -340,25 +339,6 @@ function Why({ node }: { node: Node }) {
         </h2>
         <p>{reason(node, own)}</p>
       </section>
-      {node.method !== null && (
-        <section aria-labelledby="form">
-          <h2 id="form" className="mb-1 font-semibold text-second">
-            Method
-          </h2>
-          <p className="mb-2">{node.method}</p>
-          <dl className="space-y-1.5">
-            {parameters.map((one) => (
-              <div key={one.name}>
-                <div className="flex justify-between gap-2">
-                  <dt className="text-second">{one.name}</dt>
-                  <dd>{fixed(one.value, Math.abs(one.value) < 10 ? 3 : 1)}</dd>
-                </div>
-                {one.meaning && <p className="text-xs text-second">{one.meaning}</p>}
-              </div>
-            ))}
-          </dl>
-        </section>
-      )}
       <section aria-labelledby="kind">
         <h2 id="kind" className="mb-1 font-semibold text-second">
           Kind
@@ -376,6 +356,7 @@ function Why({ node }: { node: Node }) {
           </p>
         ))}
       </section>
+      {node.method !== null && <MethodPanel study={study} node={node} />}
     </div>
   );
 }

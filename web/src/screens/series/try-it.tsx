@@ -11,7 +11,7 @@ import { fixed, periods } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TryControls } from './controls';
-import { explain } from './explain';
+import { Found } from './found';
 
 type Node = Schema['Node'];
 type Tries = Schema['Tries'];
@@ -226,79 +226,6 @@ function Picture({
   );
 }
 
-function Found({ one, noun, onForm }: { one: Try; noun: string; onForm: (text: string) => void }) {
-  if (one.problem) return null;
-  const criteria = one.criteria ?? {};
-  const errors = Object.fromEntries((one.parameters ?? []).map((p) => [p.name, p.error]));
-  return (
-    <div className="space-y-4 text-[13px]">
-      <section aria-labelledby="found">
-        <h2 id="found" className="mb-1 font-semibold text-second">
-          What was found
-        </h2>
-        <p>{one.words}</p>
-        {one.notes?.map((text) => (
-          <p key={text} className="mt-1 text-warning">
-            {text}
-          </p>
-        ))}
-        <dl className="mt-2 space-y-1">
-          {explain(one.parameters ?? [], noun).map((p, i) => {
-            const error = errors[one.parameters?.filter((q) => !q.name.startsWith('season'))[i]?.name ?? ''];
-            return (
-              <div key={p.name} className="flex justify-between gap-2">
-                <dt className="text-second">{p.name}</dt>
-                <dd>
-                  {fixed(p.value, Math.abs(p.value) < 10 ? 3 : 1)}
-                  {error !== null && error !== undefined && (
-                    <span className="text-second"> ± {fixed(error, error < 10 ? 3 : 1)}</span>
-                  )}
-                </dd>
-              </div>
-            );
-          })}
-        </dl>
-        {criteria.aicc !== null && criteria.aicc !== undefined && (
-          <p className="mt-1 text-second">
-            AICc {fixed(criteria.aicc, 1)}, AIC {fixed(criteria.aic, 1)}, BIC {fixed(criteria.bic, 1)}
-          </p>
-        )}
-      </section>
-      {one.tried && one.tried.length > 0 && (
-        <section aria-labelledby="tried">
-          <h2 id="tried" className="mb-1 font-semibold text-second">
-            Forms tried, by AICc
-          </h2>
-          <table className="sheet w-full">
-            <tbody>
-              {one.tried
-                .filter((form) => form.aicc !== null)
-                .map((form, i) => (
-                  <tr key={form.model} className={i === 0 ? 'font-semibold' : ''}>
-                    <td>
-                      <button
-                        type="button"
-                        className="cursor-pointer text-left hover:underline"
-                        title="Try this form"
-                        onClick={() => onForm(form.model)}
-                      >
-                        {form.model}
-                      </button>
-                    </td>
-                    <td className="num">{fixed(form.aicc, 1)}</td>
-                  </tr>
-                ))}
-            </tbody>
-          </table>
-          <p className="mt-1 text-xs text-second">
-            The least is chosen: fit, less a price for every number estimated.
-          </p>
-        </section>
-      )}
-    </div>
-  );
-}
-
 function Sheet({
   found,
   actuals,
@@ -311,8 +238,9 @@ function Sheet({
   const box = useRef<HTMLDivElement>(null);
   const n = found.n_past;
   useEffect(() => {
-    box.current?.scrollTo({ top: box.current.scrollHeight });
-  }, []);
+    // the last row, where an actual can be typed, stays in sight
+    if (n > 0) box.current?.scrollTo({ top: box.current.scrollHeight });
+  }, [n]);
   const known = n - actuals.length;
   const digits = Math.max(...found.history.map((v) => Math.abs(v ?? 0))) < 1000 ? 1 : 0;
   const rows = found.periods.slice(0, n + 1);

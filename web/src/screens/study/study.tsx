@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { portfolios, studies } from '../../api/queries';
+import { kept, portfolios, studies } from '../../api/queries';
 import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
@@ -71,6 +71,7 @@ export function StudyScreen() {
         ) : (
           <StudyTable list={list.data} portfolio={portfolio} />
         )}
+        <KeptMethods portfolio={portfolio} />
         {list.data.some((study) => study.run.state === 'done') && (
           <p className="max-w-[90ch] text-second">
             RMSSE and gain over the seasonal naive are of what the study would publish, over its series and
@@ -80,6 +81,63 @@ export function StudyScreen() {
         )}
       </div>
     </Page>
+  );
+}
+
+/** Methods that planners settled on, which every new study uses. */
+function KeptMethods({ portfolio }: { portfolio: number }) {
+  const client = useQueryClient();
+  const list = useQuery(kept(portfolio));
+  const withdraw = useMutation({
+    mutationFn: (id: number) => body(api.POST('/api/kept/{id}/withdraw/', { params: { path: { id } } })),
+    onSettled: () => client.invalidateQueries({ queryKey: kept(portfolio).queryKey }),
+  });
+  if (!list.data?.length) return null;
+  return (
+    <section aria-labelledby="kept">
+      <h2 id="kept" className="mb-1 text-base font-semibold">
+        Methods kept by hand
+      </h2>
+      <table className="sheet w-full">
+        <thead>
+          <tr>
+            <th>For</th>
+            <th>Method</th>
+            <th>Reason</th>
+            <th>By</th>
+            <th>Since</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {list.data.map((one) => (
+            <tr key={one.id} className={one.withdrawn_at ? 'text-second' : ''}>
+              <td>{one.kind ? `all ${one.kind} series` : one.node}</td>
+              <td>{one.method}</td>
+              <td>{one.reason}</td>
+              <td>{one.made_by}</td>
+              <td>{when(one.made_at)}</td>
+              <td className="text-right">
+                {one.withdrawn_at ? (
+                  `withdrawn ${when(one.withdrawn_at)}`
+                ) : (
+                  <button
+                    type="button"
+                    className="btn btn-xs btn-ghost"
+                    onClick={() => withdraw.mutate(one.id)}
+                  >
+                    Withdraw
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-1 text-second">
+        Studies made from now on use them; those made before stay as they are.
+      </p>
+    </section>
   );
 }
 
