@@ -8,8 +8,7 @@ from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtri, stdtrit
-from scipy.stats import nbinom, poisson
+from scipy.special import betainc, nbdtrik, ndtri, pdtr, pdtrik, stdtrit
 
 Floats = NDArray[np.float64]
 
@@ -118,17 +117,30 @@ class Counts:
         size = np.broadcast_to(self.size[:, None], mean.shape)
         if together:
             squares = np.cumsum(self.mean**2, axis=1)
-            size = np.divide(size * mean**2, squares, out=np.array(size), where=squares > 0.0)
-        endless = ~np.isfinite(size)
-        chance = np.where(endless, 0.5, size / (size + mean))
-        found = [
-            np.where(
-                endless, poisson.ppf(q, np.maximum(mean, 1e-300)), nbinom.ppf(q, np.where(endless, 1.0, size), chance)
-            )
-            for q in p
-        ]
-        quantiles = np.maximum(np.stack(found, axis=1), 0.0)
+            finite = np.isfinite(size)
+            total = np.divide(np.where(finite, size, 1.0) * mean**2, squares, out=np.array(size), where=squares > 0.0)
+            size = np.where(finite, total, size)
+        quantiles = np.stack([_count_quantile(q, mean, size) for q in p.tolist()], axis=1)
         return np.where(np.isnan(mean)[:, None, :], np.nan, quantiles)
+
+
+def _count_quantile(q: float, mean: Floats, size: Floats) -> Floats:
+    """Least whole number whose probability of not being exceeded is at least q; Poisson where size is infinite.
+
+    The continuous inverse gives it to within one; the distribution itself, an incomplete beta function, settles it.
+    """
+    endless = ~np.isfinite(size)
+    mean = np.where(np.isnan(mean), 0.0, mean)
+    r = np.where(endless, 1.0, size)
+    chance = r / (r + mean)
+    positive = np.maximum(mean, 1e-300)
+    guess = np.where(endless, pdtrik(q, positive), nbdtrik(q, r, chance))
+    k = np.maximum(np.ceil(np.nan_to_num(guess)) - 2.0, 0.0)
+    while True:
+        below = np.where(endless, pdtr(k, positive), betainc(r, k + 1.0, chance)) < q * (1.0 - 1e-12)
+        if not below.any():
+            return k
+        k += below
 
 
 @dataclass(frozen=True)

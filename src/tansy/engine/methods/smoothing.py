@@ -501,61 +501,65 @@ def _with_distribution(
     form: Form, fits: Fits, found: list[_Found], run: _Run, each: Floats, together: Floats, bands: str
 ) -> Fits:
     """Exact variances where the form is linear, paths where it is not or past errors are resampled."""
-    n = len(run.weights)
-    parts: list[tuple[Integers, Distribution]] = []
+    n, resampled = len(run.weights), "resampled" in form.words
     errors = np.full((n, 4 + 2 + run.m + run.task.x.shape[2]), math.nan)
-    resampled = "resampled" in form.words
+    mean = np.full_like(each, math.nan)
+    variance, total, tails, total_tails = (np.full_like(each, math.nan) for _ in range(4))
+    simulated: list[tuple[Integers, Distribution]] = []
     for j, one in enumerate(found):
         rows = np.nonzero((fits.form_of == j) & fits.defined)[0]
         if not len(rows):
             continue
         linear = one.form.letters is not None and one.form.letters[0] == "A" and one.form.letters[2] != "M"
-        own_each, own_together = each[rows], together[rows]
-        tails: tuple[Floats | None, Floats | None] = (None, None)
-        own_errors: Floats | None
+        own: tuple[Floats, ...] = (each[rows], together[rows], np.zeros_like(each[rows]), np.zeros_like(each[rows]))
         if linear and bands == "estimated":
-            own_each, own_together, *tails, own_errors = _doubt(one, fits, run, rows)  # type: ignore[assignment]
-            errors[np.ix_(rows, np.arange(errors.shape[1]))] = own_errors
+            *own, errors[rows] = _doubt(one, fits, run, rows, each[rows], together[rows])  # type: ignore[assignment]
         if linear and not resampled:
-            parts.append((rows, Normal(fits.forecast[rows], own_each, own_together, None, *tails)))
+            mean[rows] = fits.forecast[rows]
+            variance[rows], total[rows], tails[rows], total_tails[rows] = own
             continue
         draws, own_errors = _draws(one, fits, run, rows, bands == "estimated" and not linear)
         if own_errors is not None:
             errors[rows, : own_errors.shape[1]] = own_errors
-        stretch = (
-            np.sqrt(np.divide(own_each, each[rows], out=np.ones_like(own_each), where=each[rows] > 0))
-            if linear
-            else None
-        )
-        parts.append((rows, Simulated(_Paths(run, rows, fits.forecast[rows], *draws, resampled, stretch))))
-    rest = np.nonzero(~fits.defined)[0]
-    if len(rest):
-        nothing = np.full((len(rest), fits.forecast.shape[1]), math.nan)
-        parts.append((rest, Normal(nothing, nothing, nothing)))
+        ratio = np.divide(own[0], each[rows], out=np.ones_like(own[0]), where=each[rows] > 0)
+        stretch = np.sqrt(ratio) if linear else None
+        simulated.append((rows, Simulated(_Paths(run, rows, fits.forecast[rows], *draws, resampled, stretch))))
+    distribution: Distribution = Normal(mean, variance, total)
+    if bands == "estimated":
+        distribution = Normal(mean, variance, total, None, tails, total_tails)
+    if simulated:
+        distribution = Chosen(n, [(np.arange(n), distribution), *simulated])
     position = {
         name: i for i, name in enumerate([*_WEIGHTS, "level", "trend", *(f"season{j + 1}" for j in range(run.m))])
     }
     first_outside = len(position)
     outside = [name for name in fits.parameter_names if name not in position]
     at = [position[name] if name in position else first_outside + outside.index(name) for name in fits.parameter_names]
-    distribution = parts[0][1] if len(parts) == 1 and len(parts[0][0]) == n else Chosen(n, parts)
     return replace(fits, distribution=distribution, standard_errors=errors[:, at] if bands == "estimated" else None)
 
 
-def _doubt(one: _Found, fits: Fits, run: _Run, rows: Integers) -> tuple[Floats, Floats, Floats, Floats, Floats]:
-    """Variances, excess kurtosis of both, and standard errors with everything estimated, for a linear form."""
+def _doubt(
+    one: _Found, fits: Fits, run: _Run, rows: Integers, known: Floats, known_total: Floats
+) -> tuple[Floats, Floats, Floats, Floats, Floats]:
+    """Variances, excess kurtosis of both, and standard errors with everything estimated, for a linear form.
+
+    Tuned constants have no likelihood: their variances are the known ones, with sigma2 = Q/(n - k + 1).
+    """
     assert one.form.letters is not None
     _, trend, season = one.form.letters
     m = run.task.m if season != "N" else 0
     columns = 1 if one.form.shared_season else 2 * one.form.harmonics
     horizon, n = run.task.horizon, len(rows)
+    if "tune" in one.form.choices:
+        used = fits.n_used[rows]
+        wider = (used / np.maximum(used - one.k + 1.0, 1.0))[:, None]
+        none = np.zeros_like(known)
+        return known * wider, known_total * wider, none, none, np.full((n, 6 + run.m + run.task.x.shape[2]), math.nan)
     fixed = np.array([one.form.given.get(name, math.nan) for name in _WEIGHTS])
     given = np.full((n, 2 + m), math.nan)
     if one.form.choices or any(name not in _WEIGHTS for name in one.form.given):
         given = _started(one.form, run.task.rows(rows), {})[1]
     shares = np.ascontiguousarray(one.shares[rows])
-    if "tune" in one.form.choices:  # tuned constants are taken as they are
-        fixed, shares = run.weights[rows[0]].copy(), np.empty((n, 0))
     each, together, tails, tails_together = (np.empty((n, horizon)) for _ in range(4))
     of_weights, of_states, of_x = np.empty((n, 4)), np.empty((n, 2 + m)), np.empty((n, columns))
     smoothing_doubt.doubt_batch(

@@ -56,15 +56,16 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     used = (~np.isnan(residuals)).sum(axis=1).astype(float)
     on_scale = np.where(np.isnan(y), math.nan, y - fitted[:, :length])
     squares = np.where(np.isnan(on_scale), 0.0, on_scale**2).sum(axis=1)
+    mean_square = np.divide(squares, used, out=np.full(n, math.nan), where=used > 0)
     with np.errstate(divide="ignore", invalid="ignore"):
-        loglik = -0.5 * used * (np.log(2.0 * np.pi * squares / used) + 1.0)
+        loglik = -0.5 * used * (np.log(2.0 * np.pi * mean_square) + 1.0)
     distribution = None
     if bands != "none":
         normal = Normal(ahead, sigma2[:, None] * (1.0 + ratio[0]), sigma2[:, None] * ratio[1], freedom)
         factor = np.ones_like(ahead) if indices is None else indices[:, length:]
         distribution = _OnScale(normal, factor, form.shape == "exponential")
     return Fits(
-        forecast, residuals, coefficients, _NAMES[form.shape], loglik, squares / used, used, squares,
+        forecast, residuals, coefficients, _NAMES[form.shape], loglik, mean_square, used, squares,
         np.full(n, degree + 2.0), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
         standard_errors=None if bands != "estimated" else solved_errors(y, t, degree, sigma2),
         distribution=distribution, notes=notes,
