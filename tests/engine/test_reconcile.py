@@ -10,6 +10,7 @@ from scipy.optimize import lsq_linear
 from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.panel import Panel, filled_inside
 from tansy.engine.reconcile.projection import reconcile, weights
+from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.structure.constraints import from_edges
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
 from tansy.engine.timeline import Timeline
@@ -131,3 +132,20 @@ def test_totals_bridge_unknown_values_and_wait_for_the_first_series(structure: S
     np.testing.assert_allclose(nodes[0, 1:], [7, 14, 24, 32, 40])
     assert np.isnan(nodes[structure.n_aggregates, 2])
     np.testing.assert_allclose(filled_inside(values)[0, 2:4], [2, 3])
+
+
+def test_whole_numbers_add_up_and_stay_within_one(structure: Structure) -> None:
+    rng = np.random.default_rng(5)
+    exact = rng.gamma(0.7, 2.0, (structure.n_series, 40)) * (rng.random((structure.n_series, 40)) < 0.8)
+    whole = whole_numbers(exact, structure.tree())
+    assert (whole == np.round(whole)).all() and (whole >= 0).all()
+    assert (whole[exact == 0] == 0).all()
+    assert (np.abs(whole - exact) < 1).all()
+    nodes, rounded = structure.summation.sum_up(exact), structure.summation.sum_up(whole)
+    np.testing.assert_array_equal(rounded[0], np.floor(nodes[0] + 0.5))
+    # every node on the way down the tree is less than one off; the others are sums of whole numbers all the same
+    depths = [level.depths for level in structure.levels]
+    on_tree = [i for i, (a, b) in enumerate(depths) if b == 0 or a == max(d[0] for d in depths)]
+    inside = np.isin(structure.level_of, on_tree)
+    assert (np.abs(rounded - nodes)[inside] < 1).all()
+    np.testing.assert_array_equal(whole_numbers(whole, structure.tree()), whole)

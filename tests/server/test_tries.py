@@ -98,3 +98,20 @@ def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: A
     assert [one["withdrawn_at"] is None for one in listed] == [True, False]
     assert KeptMethod.objects.count() == 2
     assert [one.method for one in services.kept_of(done.portfolio)] == ["moving-average(3)"]
+
+
+def test_whole_units_are_published_as_whole_numbers_that_add_up(client: APIClient, done: Study) -> None:
+    answer = client.patch(f"/api/portfolios/{done.portfolio_id}/", {"whole_units": True}, format="json")
+    assert answer.json()["whole_units"] is True
+    again = services.again(Study.objects.get(pk=done.pk), done.made_by)
+    services.carry_out(again.run)
+    assert again.recipe.whole_units
+    nodes = list(Node.objects.filter(study=again).order_by("position"))
+    forecast = np.array([unpack(node.forecast) for node in nodes])
+    quantiles = np.array([unpack(node.quantiles) for node in nodes])
+    assert (forecast == np.round(forecast)).all() and (quantiles == np.round(quantiles)).all()
+    assert (forecast[-18:].sum(axis=0) == forecast[0]).all()
+    exact = np.array([unpack(node.forecast) for node in Node.objects.filter(study=done).order_by("position")])
+    assert np.abs(forecast[-18:] - exact[-18:]).max() < 1
+    draft = client.get(f"/api/studies/{again.pk}/draft/").json()
+    assert all(check["holds"] for check in draft["checks"])

@@ -84,7 +84,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Whether studies made from now on round their forecasts to whole units. */
+        patch: operations["portfolios_partial_update"];
         trace?: never;
     };
     "/api/portfolios/{id}/corrections/": {
@@ -1306,6 +1307,9 @@ export interface components {
             /** Format: double */
             value: number;
         };
+        PatchedPortfolioChangeRequest: {
+            whole_units?: boolean;
+        };
         /** @description Which fields a plan has depends on its kind; see `docs/recipe.md`. */
         PlanRequest: {
             kind: components["schemas"]["KindEnum"];
@@ -1338,6 +1342,8 @@ export interface components {
             readonly name: string;
             /** Format: date-time */
             readonly made_at: string;
+            /** @description Studies round their forecasts; totals still add up. */
+            readonly whole_units: boolean;
             load: components["schemas"]["Load"];
         };
         Preview: {
@@ -1834,6 +1840,33 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Portfolio"];
+                };
+            };
+        };
+    };
+    portfolios_partial_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedPortfolioChangeRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["PatchedPortfolioChangeRequest"];
+                "multipart/form-data": components["schemas"]["PatchedPortfolioChangeRequest"];
+            };
+        };
         responses: {
             200: {
                 headers: {

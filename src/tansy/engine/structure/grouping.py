@@ -83,6 +83,24 @@ class Structure:
         )
         return Summation(matrix)
 
+    def tree(self) -> list[Integers]:
+        """One way from the total to the series: down the first key's levels, then the second's, and so on. For each
+        level
+        of it below the total, the parent of each of its nodes, numbered within their levels."""
+        at = {level.depths: i for i, level in enumerate(self.levels)}
+        depths = [0] * len(self.dimensions)
+        parents: list[Integers] = []
+        for d, dimension in enumerate(self.dimensions):
+            for _ in range(len(dimension.levels) - 1):
+                above = at[tuple(depths)]
+                depths[d] += 1
+                below = at[tuple(depths)]
+                parent = np.empty(self.levels[below].n_nodes, dtype=np.int64)
+                node = self.membership[below] - self.levels[below].first
+                parent[node] = self.membership[above] - self.levels[above].first
+                parents.append(parent)
+        return parents
+
     def season_sources(self) -> Integers:
         """For each node the one whose season it may share, [nodes]: with every key raised to the level above the key
         itself, such as the group and region of a product and store. Nodes that stand there already are their own."""

@@ -43,9 +43,10 @@ class Recipe:
 
     structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of
     the backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
-    levels: of the bands, in percent. ended_after: a series without a sale for so many periods is forecast as zero;
-    0 switches this off. cleaning: rules for suspicious values; they change nothing unless they say above which score.
-    plans: what is known beyond history, see `structure.plans`. kept: methods that a planner has settled on.
+    whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a
+    series without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious
+    values; they change nothing unless they say above which score. plans: what is known beyond history, see
+    `structure.plans`. kept: methods that a planner has settled on.
     """
 
     name: str
@@ -56,6 +57,7 @@ class Recipe:
     leads: int
     reconciliation: str = "variance"
     nonnegative: bool = True
+    whole_units: bool = False
     levels: tuple[float, ...] = (80.0, 95.0)
     ended_after: int = 0
     cleaning: Rules | None = None
@@ -79,6 +81,8 @@ class Recipe:
             raise RecipeError(
                 f"[reconciliation] method {self.reconciliation!r} is unknown; choose {', '.join(RECONCILIATIONS[1:])}."
             )
+        if self.whole_units and not self.nonnegative:
+            raise RecipeError("[reconciliation] whole_units needs nonnegative = true: no unit can be less than none.")
         if not self.levels or not all(0 < level < 100 for level in self.levels):
             raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [80, 95].")
 
@@ -95,7 +99,11 @@ class Recipe:
         if self.kept:
             document["methods"]["kept"] = [_entries(one) for one in self.kept]
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
-        document["reconciliation"] = {"method": self.reconciliation, "nonnegative": self.nonnegative}
+        document["reconciliation"] = {
+            "method": self.reconciliation,
+            "nonnegative": self.nonnegative,
+            "whole_units": self.whole_units,
+        }
         document["intervals"] = {"levels": list(self.levels)}
         return tomli_w.dumps(document)
 
@@ -111,7 +119,7 @@ _SECTIONS = {
     "plans": None,
     "methods": {"candidates", "ended_after", "kept"},
     "backtest": {"origins", "step", "leads"},
-    "reconciliation": {"method", "nonnegative"},
+    "reconciliation": {"method", "nonnegative", "whole_units"},
     "intervals": {"levels"},
 }
 
@@ -144,6 +152,7 @@ def read_recipe(text: str) -> Recipe:
             leads=backtest["leads"],
             reconciliation=reconciliation.get("method", "variance"),
             nonnegative=reconciliation.get("nonnegative", True),
+            whole_units=reconciliation.get("whole_units", False),
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (80.0, 95.0))),
             ended_after=document["methods"].get("ended_after", 0),
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,

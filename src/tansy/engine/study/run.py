@@ -30,6 +30,7 @@ from tansy.engine.methods.notation import Form, parse
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.reconcile.projection import reconcile
+from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
 from tansy.engine.structure.plans import IN_80_PERCENT, Planned, with_events, with_plans
 from tansy.engine.study import accuracy
@@ -224,6 +225,10 @@ def run_study(
         quantiles[finest] = np.where(zero_now[:, None], 0.0, quantiles[finest])
         for o, held in enumerate(zero_at):
             tested_quantiles[finest, o] = np.where(held[:, None], 0.0, tested_quantiles[finest, o])
+        if recipe.whole_units:
+            forecast = structure.summation.sum_up(whole_numbers(forecast[finest], structure.tree()))
+            outward = (p > 0.5)[None, :, None]
+            quantiles = np.where(outward, np.ceil(quantiles - 1e-9), np.floor(quantiles + 1e-9))
     with step("accuracy"):
         judged = accuracy.Judged(
             methods=tuple(map(str, forms)),

@@ -174,8 +174,12 @@ class PortfolioSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Portfolio
-        fields = ["id", "name", "made_at", "load"]
+        fields = ["id", "name", "made_at", "whole_units", "load"]
         read_only_fields = fields
+
+
+class PortfolioChangeSerializer(serializers.Serializer):
+    whole_units = serializers.BooleanField()
 
 
 class NewPortfolioSerializer(serializers.Serializer):
@@ -246,6 +250,16 @@ class PortfoliosView(generics.ListAPIView):
 class PortfolioView(generics.RetrieveAPIView):
     serializer_class = PortfolioSerializer
     queryset = Portfolio.objects.all()
+
+    @extend_schema(request=PortfolioChangeSerializer, responses=PortfolioSerializer)
+    def patch(self, request: Request, pk: int) -> Response:
+        """Whether studies made from now on round their forecasts to whole units."""
+        portfolio = self.get_object()
+        fields = PortfolioChangeSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        portfolio.whole_units = fields.validated_data["whole_units"]
+        portfolio.save(update_fields=["whole_units"])
+        return Response(PortfolioSerializer(portfolio).data)
 
 
 class RefusedView(APIView):

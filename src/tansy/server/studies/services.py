@@ -57,6 +57,7 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
         data=data_section(load),
         plans=recipe.plans or plans_of(portfolio),
         kept=recipe.kept or kept_of(portfolio),
+        whole_units=recipe.whole_units or (portfolio.whole_units and recipe.nonnegative),
         cleaning=recipe.cleaning or ledger.rules_in_use(portfolio),
     )
     corrections = ledger.pack(ledger.standing(load))
@@ -103,6 +104,7 @@ def _nothing_new(study: Study) -> bool:
         and by_hand == study.kinds_by_hand
         and plans_of(study.portfolio) == study.recipe.plans
         and kept_of(study.portfolio) == study.recipe.kept
+        and study.portfolio.whole_units == study.recipe.whole_units
     )
 
 
@@ -113,7 +115,7 @@ def again(study: Study, user: Any) -> Study:
             "History, corrections, plans and kept methods are those that this study has seen; "
             "there is nothing new to run it on."
         )
-    recipe = replace(study.recipe, plans=(), kept=())  # those of today
+    recipe = replace(study.recipe, plans=(), kept=(), whole_units=False)  # those of today
     return make(study.portfolio, user, recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
 
 

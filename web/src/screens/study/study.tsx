@@ -45,14 +45,17 @@ export function StudyScreen() {
     <Page
       title={`Study${current ? ` › ${current.name}` : ''}`}
       actions={
-        <button
-          type="button"
-          className="btn btn-sm btn-primary"
-          disabled={running !== undefined || start.isPending}
-          onClick={() => start.mutate(undefined)}
-        >
-          Run the default recipe
-        </button>
+        <>
+          {current && <WholeUnits portfolio={current} />}
+          <button
+            type="button"
+            className="btn btn-sm btn-primary"
+            disabled={running !== undefined || start.isPending}
+            onClick={() => start.mutate(undefined)}
+          >
+            Run the default recipe
+          </button>
+        </>
       }
     >
       <div className="max-w-[980px] space-y-6 p-[18px]">
@@ -81,6 +84,32 @@ export function StudyScreen() {
         )}
       </div>
     </Page>
+  );
+}
+
+/** Whether studies made from now on round their forecasts. */
+function WholeUnits({ portfolio }: { portfolio: Schema['Portfolio'] }) {
+  const client = useQueryClient();
+  const send = useMutation({
+    mutationFn: (whole_units: boolean) =>
+      body(
+        api.PATCH('/api/portfolios/{id}/', { params: { path: { id: portfolio.id } }, body: { whole_units } }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: portfolios.queryKey }),
+  });
+  return (
+    <label
+      className="flex items-center gap-2 text-[13px]"
+      title="Studies made from now on; totals still add up"
+    >
+      <input
+        type="checkbox"
+        className="checkbox checkbox-sm"
+        checked={portfolio.whole_units}
+        onChange={(event) => send.mutate(event.target.checked)}
+      />
+      forecasts in whole units
+    </label>
   );
 }
 
