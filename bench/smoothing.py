@@ -1,8 +1,9 @@
 """Smoothing: choices per second, evaluations and nanoseconds, paths, shared seasons, one refit, compilation.
 
-    python -m bench.smoothing [--slow] [--seeds N]
+    python -m bench.smoothing [--seeds N] [--slow N]
 
---slow: also hold every form against a slow search on 200 simulated series. --seeds: demo data to judge seasons on.
+--seeds: demo data to judge seasons on. --slow: instead of all else, hold every form against a slow search on so many
+simulated series; 200 take some hours.
 """
 
 from __future__ import annotations
@@ -235,15 +236,15 @@ def seasons(n_seeds: int) -> None:
         print(f"{seed}   " + "  ".join(f"{value:28.3f}" for value in rmsse), flush=True)
 
 
-def slow_search() -> None:
-    """Log-likelihood against Nelder-Mead over everything, 200 simulated series a form."""
+def slow_search(n: int) -> None:
+    """Log-likelihood against Nelder-Mead over everything, n simulated series a form."""
     from tests.engine import plain_smoothing as plain
     from tests.engine.test_smoothing import noise, text_of, truth
 
-    print("\nlog-likelihood short of a slow search: most over 200 series, and how often by more than 0.05 and 0.5")
-    for letters in plain.ALL_FORMS:
+    print(f"log-likelihood short of a slow search: most over {n} series, and how often by more than 0.05 and 0.5")
+    for letters in sorted(plain.ALL_FORMS, key=lambda one: one[2] != "N"):
         rng = np.random.default_rng(100)
-        y = np.array([plain.simulate(letters, truth(letters, 4), 4, 60, noise(letters), rng) for _ in range(200)])
+        y = np.array([plain.simulate(letters, truth(letters, 4), 4, 60, noise(letters), rng) for _ in range(n)])
         fits = fit(parse(text_of(*letters)), Batch(y, Timeline("M", 24000, 60, 4)), 1)
 
         def short(i: int, fits: Any = fits, y: np.ndarray = y, letters: Any = letters) -> float:
@@ -253,7 +254,7 @@ def slow_search() -> None:
             other = plain.best_by_search(y[i], letters, 4, start, np.random.default_rng(i), restarts=2)
             return other - float(fits.loglik[i])
 
-        lost = np.array([short(i) for i in range(200)])
+        lost = np.array([short(i) for i in range(n)])
         print(
             f"  {','.join(letters):8} {lost.max():7.3f}  {np.mean(lost > 0.05):6.1%}  {np.mean(lost > 0.5):6.1%}",
             flush=True,
@@ -262,9 +263,12 @@ def slow_search() -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--slow", action="store_true")
+    parser.add_argument("--slow", type=int)
     parser.add_argument("--seeds", type=int, default=5)
     chosen = parser.parse_args(arguments)
+    if chosen.slow:
+        slow_search(chosen.slow)
+        return
     choices()
     recursions()
     paths()
@@ -272,8 +276,6 @@ def main(arguments: list[str] | None = None) -> None:
     one_refit()
     compilation()
     seasons(chosen.seeds)
-    if chosen.slow:
-        slow_search()
 
 
 if __name__ == "__main__":

@@ -81,6 +81,19 @@ def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> 
                 assert cell.why  # an empty cell says why
 
 
+def test_the_sums_of_a_regression_give_its_line() -> None:
+    """Slope and intercept from the sums that the screen shows, by the textbook formula."""
+    y = Y.copy()
+    y[5] = math.nan
+    fits = fitted("trend(linear)", y, m=4)
+    s = workings(y, TIMELINE, fits).sums
+    n = len(Y) - 1
+    slope = (n * s["t_actual"] - s["t"] * s["actual"]) / (n * s["t_squared"] - s["t"] ** 2)
+    found = fits.named_parameters(0)
+    assert slope == pytest.approx(found["slope"])
+    assert (s["actual"] - slope * s["t"]) / n == pytest.approx(found["intercept"])
+
+
 def test_a_cell_shows_its_formula_with_the_numbers_and_with_addresses() -> None:
     found = workings(Y[:3], TIMELINE.until(3), fitted("ets(A,N,N; alpha=0.5, level=110)", Y[:3]))
     assert found.with_numbers("level", 1) == "110 + 0.5 × 2"

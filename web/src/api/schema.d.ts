@@ -1740,6 +1740,10 @@ export interface components {
             n_start: number;
             rows: components["schemas"]["WorkingCell"][][];
             parameters: components["schemas"]["Parameter"][];
+            /** @description Of the columns that a regression adds up. */
+            sums: {
+                [key: string]: number | null;
+            };
         };
     };
     responses: never;

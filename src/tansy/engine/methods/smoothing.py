@@ -651,8 +651,8 @@ class _Paths:
 def _past_errors(run: _Run, rows: Integers) -> tuple[Floats, Integers]:
     """Past errors over their sigma, packed to the left, [n, most], and how many; centred, so that bands stay."""
     e = run.residuals[rows]
-    fitted = run.started.values[rows] - e
-    e = np.where(run.relative[rows][:, None], e / fitted, e)
+    relative = np.broadcast_to(run.relative[rows][:, None], e.shape)
+    e = np.divide(e, run.started.values[rows] - e, out=e.copy(), where=relative & np.isfinite(e))
     seen = np.isfinite(e)
     count = seen.sum(axis=1)
     mean = _mean(np.where(seen, e, math.nan))

@@ -150,7 +150,9 @@ def seasonal_indices(
     windows = np.lib.stride_tricks.sliding_window_view(values, len(weights), axis=1)
     half = len(weights) // 2
     ratio = np.full((n, length), math.nan)
-    ratio[:, half : length - half] = values[:, half : length - half] / (windows @ weights)
+    mean = windows @ weights
+    inner = values[:, half : length - half]
+    ratio[:, half : length - half] = np.divide(inner, mean, out=np.full_like(inner, math.nan), where=mean > 0)
     slot = (np.arange(length + horizon)[None, :] - began[:, None]) % m
     at = np.arange(n)[:, None] * m + slot
     seen = np.isfinite(ratio)

@@ -48,7 +48,8 @@ class Cell:
 class Workings:
     """labels: of the rows, n_start of which hold the start. cells: per column name, one per row. parameters: by name,
     as
-    formulas name them; parameter_formulas: those that follow from sums, as formulas over whole columns."""
+    formulas name them; parameter_formulas: those that follow from sums, as formulas over whole columns. sums: of the
+    columns that a regression adds up."""
 
     labels: list[str]
     n_start: int
@@ -57,6 +58,7 @@ class Workings:
     parameters: dict[str, float]
     parameter_formulas: dict[str, str] = field(default_factory=dict)
     equation: str = ""
+    sums: dict[str, float] = field(default_factory=dict)
 
     def with_numbers(self, name: str, row: int) -> str:
         """The formula of a cell with the numbers in it: "104.2 + 0.30 × 5.1"."""
@@ -291,7 +293,10 @@ def _of_trend(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
         formulas["intercept"] = f"(SUM([{of}])-{{slope}}*{total_t})/{n}"
     equation = f"{p['intercept']:.6g} + {p['slope']:.6g} t" + (f" + {p['curvature']:.6g} t²" if square else "")
     equation = f"exp({equation})" if logs else equation
-    return Workings(labels, 0, columns, cells, p, formulas, equation.replace("+ -", "− "))
+    summed = [c.name for c in columns if c.name not in ("fitted", "error", "absolute", "percentage")]
+    observed = [i for i, cell in enumerate(actual) if cell.value is not None]
+    totals = {name: float(sum(cells[name][i].value or 0.0 for i in observed)) for name in summed}
+    return Workings(labels, 0, columns, cells, p, formulas, equation.replace("+ -", "− "), totals)
 
 
 def _of_lags(values: Floats, timeline: Timeline, fits: Fits) -> Workings:

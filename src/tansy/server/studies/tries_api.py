@@ -102,6 +102,7 @@ class WorkingsSerializer(serializers.Serializer):
     n_start = serializers.IntegerField()
     rows = serializers.ListField(child=WorkingCellSerializer(many=True))
     parameters = ParameterSerializer(many=True)
+    sums = NullableFloatMap(help_text="Of the columns that a regression adds up.")
 
 
 class KeepSerializer(serializers.Serializer):
@@ -218,6 +219,7 @@ class WorkingsView(APIView):
                 "n_start": found.n_start,
                 "rows": [[cell(c.name, row) for c in found.columns] for row in range(len(found.labels))],
                 "parameters": [{"name": name, "value": value} for name, value in found.parameters.items()],
+                "sums": found.sums,
             }
         )
 

@@ -191,6 +191,18 @@ function Grid({ found }: { found: Found }) {
               </tr>
             ))}
           </tbody>
+          {Object.keys(found.sums).length > 0 && (
+            <tfoot className="sticky bottom-0 bg-base-100">
+              <tr>
+                <th scope="row">sum</th>
+                {found.columns.map((one) => (
+                  <td key={one.name} className="num px-1.5 font-semibold">
+                    {one.name in found.sums ? fixed(found.sums[one.name], digits) : ''}
+                  </td>
+                ))}
+              </tr>
+            </tfoot>
+          )}
         </table>
       </div>
     </>
