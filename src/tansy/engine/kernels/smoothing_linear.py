@@ -392,11 +392,10 @@ def search_batch(
     regressors: [groups, T, k], which: [series], the group of each series. fixed: [4] given weights and fixed_states:
     [series, 2 + m] given states (the season as a whole), NaN where estimated.
     starts: [starts, free]: where searches may begin, of which the `descents` best are followed to the end. warm:
-    [series, free], a better start where it is not NaN. least_used: fewest observed values.
-    enough: stop where -2 log L is promised to fall by less.
-    Written, NaN where a series has fewer: shares_found [series, free], weights_found [series, 4], states_found
-    [series, 2 + m], coefficients_found and, the weights taken as known, coefficient_variance [series, k], objective
-    [series] = n log(Q/n), evaluations [series].
+    [series, free], a start of its own where it is not NaN, followed beside the best of the others. least_used: fewest
+    observed values. enough: stop where -2 log L is promised to fall by less. Written, NaN where a series has fewer:
+    shares_found [series, free], weights_found [series, 4], states_found [series, 2 + m], coefficients_found and, the
+    weights taken as known, coefficient_variance [series, k], objective [series] = n log(Q/n), evaluations [series].
     """
     n_series = values.shape[0]
     n_free = starts.shape[1]
@@ -429,14 +428,18 @@ def search_batch(
         tried = 0
         least = math.inf
         is_warm = n_free > 0 and not math.isnan(warm[s, 0])
-        if not is_warm and n_starts > descents:
+        # A warm start may lie in the valley of an optimum that is none any more: the best of the others is followed
+        # too.
+        attempts = 1 + min(1, n_starts) if is_warm else min(descents, n_starts)
+        compared = n_starts > attempts - int(is_warm)
+        if compared:
             for i in range(n_starts):
                 at_start[i] = evaluate(starts[i], problem, False, gradient)
                 tried += 1
-        for attempt in range(1 if is_warm else min(descents, n_starts)):
-            if is_warm:
+        for attempt in range(attempts):
+            if is_warm and attempt == 0:
                 point[:] = warm[s]
-            elif n_starts > descents:
+            elif compared:
                 best = 0
                 for i in range(1, n_starts):
                     if at_start[i] < at_start[best]:
@@ -444,7 +447,7 @@ def search_batch(
                 at_start[best] = math.inf
                 point[:] = starts[best]
             else:
-                point[:] = starts[attempt]
+                point[:] = starts[attempt - int(is_warm)]
             begin(search, False)
             while True:
                 value = evaluate(point, problem, True, gradient)

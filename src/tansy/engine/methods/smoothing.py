@@ -20,7 +20,7 @@ from tansy.engine.kernels import smoothing_apply, smoothing_doubt, smoothing_joi
 from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.methods.distribution import N_PATHS, Chosen, Distribution, Normal, Simulated
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, aicc, all_positive, note, too_few
-from tansy.engine.methods.notation import BEST, Form
+from tansy.engine.methods.notation import BEST, RESTRICTIONS, Form
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.timeline import PERIODS_PER_YEAR
 
@@ -123,7 +123,8 @@ def _candidates(form: Form, batch: Batch) -> list[Form]:
         pairs = range(int(PERIODS_PER_YEAR[batch.timeline.frequency]) // 2 + 1)
         if form.harmonics != BEST:
             raise NotationError(f"{form}: a year of these periods has at most {max(pairs)} pairs of harmonics.")
-    return [replace(form, letters=one, harmonics=k) for k in pairs for one in letters]
+    words = tuple(word for word in form.words if word not in RESTRICTIONS)
+    return [replace(form, letters=one, harmonics=k, words=words) for k in pairs for one in letters]
 
 
 def _harmonics(batch: Batch, pairs: int, horizon: int) -> Floats:
@@ -204,9 +205,10 @@ def _started(form: Form, task: _Task, notes: dict[int, tuple[str, ...]]) -> tupl
 
 def _search(
     form: Form, task: _Task, fixed_states: Floats, before: list[_Found], warm: Floats | None, *, thorough: bool,
-    notes: dict[int, tuple[str, ...]],
+    polish: bool = False, notes: dict[int, tuple[str, ...]],
 ) -> _Found:  # fmt: skip
-    """Fit one form. before: what was fitted so far, for forms that start from another one's fit."""
+    """Fit one form. before: what was fitted so far, for forms that start from another one's fit. thorough: many starts,
+    to the end; polish: from where an earlier search ended, alone."""
     assert form.letters is not None
     error, trend, season = form.letters
     m = task.m if season != "N" else 0
@@ -223,7 +225,13 @@ def _search(
         return _tuned(form, task, fixed, given, free, k)
     least = k + _season_needed(form, task)
     if error == "A" and season != "M":
-        starts = _grid(free) if thorough else np.array([[_ONE_START[name] for name in free]])
+        starts = (
+            np.empty((0, n_free))
+            if polish
+            else _grid(free)
+            if thorough
+            else np.array([[_ONE_START[name] for name in free]])
+        )
         own = np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm[:, :n_free])
         return _linear(
             form, task, fixed, given, k, least, starts, 1 + int(thorough) * (2 + ("phi" in free)), own, thorough
@@ -285,7 +293,12 @@ def _linear(
         coefficients[:, 0] = usual + kept * apart
         shift = coefficients * x[task.which, : task.values.shape[1], 0]
         search(
-            task.values - shift, np.empty((1, x.shape[1], 0)), shares.copy(), starts, np.empty((n, 0)), np.empty((n, 0))
+            task.values - shift,
+            np.empty((len(x), x.shape[1], 0)),
+            shares.copy(),
+            starts[:0],
+            np.empty((n, 0)),
+            np.empty((n, 0)),
         )
     padded = np.zeros((n, task.x.shape[2]))
     padded[:, :columns] = coefficients
@@ -311,10 +324,14 @@ def _joint_starts(
     """Shares [n, starts, free] and states [n, starts, 2 + m] from the additive form beside this one."""
     assert form.letters is not None
     _, trend, season = form.letters
-    if warm is not None and not np.isnan(warm).all():
-        return np.ascontiguousarray(warm[:, None, :n_free]), np.ascontiguousarray(
-            warm[:, None, n_free : n_free + 2 + m]
-        )
+    if warm is not None:
+        shares_at, states_at = warm[:, None, :n_free].copy(), warm[:, None, n_free : n_free + 2 + m].copy()
+        new = np.isnan(states_at[:, 0, 0])  # could not be fitted at the origin before
+        if new.any():
+            part = [replace(one, shares=one.shares[new], states=one.states[new]) for one in before]
+            cold = _joint_starts(form, task.rows(new), fixed, part, thorough, None, n_free, m)
+            shares_at[new], states_at[new] = cold[0][:, :1], cold[1][:, :1]
+        return np.ascontiguousarray(shares_at), np.ascontiguousarray(states_at)
     beside = ("A", trend, "A" if season != "N" else "N")
     found = [one for one in before if one.form.letters == beside and one.form.harmonics == form.harmonics]
     if not found:
@@ -392,7 +409,7 @@ def _choose(
 def _again(one: _Found, task: _Task, fixed_states: Floats, rows: NDArray[np.bool_]) -> _Found:
     """Search a form again from where it ended, to the end."""
     warm = np.hstack([one.shares, one.states])[rows]
-    return _search(one.form, task, fixed_states, [], warm, thorough=True, notes={})
+    return _search(one.form, task, fixed_states, [], warm, thorough=True, polish=True, notes={})
 
 
 def _finish(
