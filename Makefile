@@ -80,7 +80,8 @@ types: $(STAMPS)/python $(STAMPS)/npm
 
 test: setup $(STAMPS)/chromium lint
 	cd web && $(WITH_NODE) npm run --silent test
-	$(BIN)/python -m pytest tests
+	$(BIN)/python -m pytest -n 2 tests/engine tests/server
+	$(BIN)/python -m pytest tests/browser
 
 bench: setup
 	$(BIN)/tansy demo --no-serve

@@ -38,7 +38,7 @@ def parameters(fits: Fits, i: int = 0) -> dict[str, float]:
 
 def arma_covariances(ar: Floats, ma: Floats, n: int) -> Floats:
     """Autocovariances of an ARMA process from a long MA expansion: no recursion shared with the engine."""
-    impulse = np.zeros(20_000)
+    impulse = np.zeros(4_000)
     impulse[0] = 1.0
     psi = lfilter(np.r_[1.0, ma], np.r_[1.0, -ar], impulse)
     return np.array([psi[: len(psi) - k] @ psi[k:] for k in range(n)])

@@ -59,8 +59,8 @@ def test_workings_are_to_be_had_on_the_screen_and_as_a_sheet_with_live_formulas(
     level = [column["name"] for column in page["columns"]].index("level")
     assert page["rows"][1][level]["why"] == "used for the start"
     cell = page["rows"][4][level]
-    assert re.fullmatch(r"[\d.]+ \+ \(?-?[\d.]+\)? \+ 0\.4 × \(?-?[\d.]+\)?", cell["formula"])
-    parts = [float(part) for part in re.findall(r"-?\d[\d.]*", cell["formula"])]
+    assert re.fullmatch(r"[\d.]+ \+ \(?−?[\d.]+\)? \+ 0\.4 × \(?−?[\d.]+\)?", cell["formula"])
+    parts = [float(part) for part in re.findall(r"-?\d[\d.]*", cell["formula"].replace("−", "-"))]
     assert cell["value"] == pytest.approx(parts[0] + parts[1] + parts[2] * parts[3], rel=1e-4)
 
     table = client.get(f"{address}.csv", {"method": method}).content.decode().splitlines()

@@ -66,7 +66,7 @@ class Workings:
 
         def number(match: re.Match[str]) -> str:
             value = self.parameters[match[3]] if match[3] else self.cells[match[1]][row - steps(match[2])].value
-            return "—" if value is None else f"{value:.6g}" if value >= 0 else f"({value:.6g})"
+            return "—" if value is None else f"{value:.6g}" if value >= 0 else f"(−{-value:.6g})"
 
         spaced = cell.formula
         for sign, shown in (("*", " × "), ("/", " / "), ("+", " + "), ("-", " − ")):
