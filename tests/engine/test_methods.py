@@ -209,6 +209,11 @@ def test_notation_is_written_as_it_is_read(text: str) -> None:
         ("arima(1,0,1) + harmonics(99)", "1 to 12"),
         ("mean + harmonics(2)", "takes nothing"),
         ("ets(A,N,N) + magic(2)", "harmonics(K)"),
+        ("log ets(M,A,M)", "log ets(A,A,A)"),
+        ("log trend(linear)", "trend(exponential)"),
+        ("ets(A,N,N; start=season)", "needs a form with a season"),
+        ("ets(best; no-trend, damped-trend)", "exclude each other"),
+        ("moving-average(3; weights=1/2)", "one weight for each period"),
     ],
 )
 def test_wrong_notation_is_explained(text: str, says: str) -> None:

@@ -125,7 +125,7 @@ EVERY = [
     "trend(linear; indices)", "theta", "ets(best)", "ets(best; no-trend)", "ets(A,Ad,N) + harmonics(2)",
     "ets(A,N,N) + harmonics(best)", "ets(A,N,N) + shared-season", "ets(A,N,N; start=first, tune=MAPE)",
     "ets(A,N,N; resampled)", "ets(A,N,N; add-bias)", "croston", "sba", "tsb", "tsb(alpha=0.1, beta=0.1)",
-    "log ets(A,A,N)", "arima(1,1,1)", "log arima(1,0,0)",
+    "log ets(A,A,N)", "log ets(best)", "log naive", "arima(1,1,1)", "log arima(1,0,0)",
     *(f"ets({e},{t},{s})" for e in "AM" for t in ("N", "A", "Ad") for s in "NAM"),
 ]  # fmt: skip
 

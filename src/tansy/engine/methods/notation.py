@@ -213,7 +213,7 @@ class _Options:
 def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -> Form:
     harmonics, shared = more["harmonics"], more["shared_season"]
     if entries == ["best"]:
-        words = options.take_words((*RESTRICTIONS, *_SPREAD_WORDS))
+        words = options.take_words(RESTRICTIONS if more["log"] else (*RESTRICTIONS, *_SPREAD_WORDS))
         if "no-trend" in words and "damped-trend" in words:
             raise options.wrong("no-trend and damped-trend exclude each other.")
         if options.take_numbers(()):
@@ -222,6 +222,12 @@ def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -
     if len(entries) != 3 or entries[0] not in _ERRORS or entries[1] not in _TRENDS or entries[2] not in _SEASONS:
         raise options.wrong("write ets(E,T,S) with E in A, M; T in N, A, Ad; S in N, A, M; or ets(best).")
     error, trend, season = entries
+    if more["log"] and "M" in (error, season):
+        raise options.wrong(
+            f"logarithms make proportions sums already; use log ets(A,{trend},{season.replace('M', 'A')})."
+        )
+    if more["log"] and options.words:
+        raise options.wrong(f"{options.words[0]} is not to be had on the logarithmic scale.")
     if (harmonics or shared) and error == "M":
         raise options.wrong("harmonics and shared-season go with additive errors; for errors in proportion, use log.")
     if (harmonics or shared) and season == "M":
@@ -278,6 +284,8 @@ def _moving_average(options: _Options, main: str, log: bool) -> Form:
 
 
 def _trend(options: _Options, main: str, log: bool) -> Form:
+    if log:
+        raise options.wrong("a trend of the logarithms is trend(exponential).")
     if main not in TRENDS:
         raise options.wrong(f"write trend(...) with one of {', '.join(TRENDS)}.")
     words = options.take_words(("indices",))

@@ -37,7 +37,9 @@ def _on_logs(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands:
     exp(mu + v/2). A study asks for no distribution; the variance is found all the same, because the mean needs it."""
     positive = all_positive(batch.values)
     logs = np.log(np.where(positive[:, None], batch.values, np.nan))
-    inner = replace(form, log=False)
+    # sums of logarithms are products already: on that scale nothing multiplies
+    narrowed = (*form.words, "no-multiplicative") if form.family == "ets" and not form.letters else form.words
+    inner = replace(form, log=False, words=narrowed)
     found = fit(inner, replace(batch, values=logs, sources=None), horizon, warm, "known" if bands == "none" else bands)
     notes = dict(found.notes)
     for i in np.nonzero(~positive)[0].tolist():
