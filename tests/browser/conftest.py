@@ -14,7 +14,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+expect.set_options(timeout=30_000)  # a busy machine is slow, not wrong
 
 USER, PASSWORD = "ines", "quiet-garden"
 _FLAGS = (
