@@ -148,11 +148,12 @@ def test_odd_series_get_a_sensible_method_and_a_note(text: str) -> None:
     """No crash, no NaN, and no silent fallback, for all odd series in one batch."""
     batch = Batch(np.array(list(ODD.values())), Timeline("M", 24000, 40, 12))
     reached = np.zeros(len(ODD), dtype=bool)
-    for rows, fits in fit_or_simpler(parse(text), batch, 4, "estimated"):
-        reached[rows] = True
+    for rows, fits, settled in fit_or_simpler(parse(text), batch, 4, "estimated"):
+        assert not reached[rows[settled]].any()
+        reached[rows[settled]] = True
         assert fits.distribution is not None
         quantiles = fits.distribution.quantiles(np.array([0.1, 0.9]))
-        for i in range(len(rows)):
+        for i in np.nonzero(settled)[0].tolist():
             assert np.isfinite(fits.forecast[i]).all()
             width = quantiles[i, 1] - quantiles[i, 0]
             assert np.isnan(width).all() or (width >= 0).all()  # one value says nothing about spread

@@ -252,6 +252,8 @@ def test_the_best_form_is_the_one_with_the_least_aicc_of_all_fifteen() -> None:
     lost = best.aicc - each.min(axis=1)
     assert np.mean(lost < 0.05) > 0.9
     assert lost.max() < 1.0
+    with_zero = fitted("ets(best)", np.r_[0.0, y[0, 1:]], m=m)
+    assert with_zero.form(0).letters[0] == "A" and "above zero" in with_zero.notes[0][0]  # type: ignore[index]
     no_trend = fitted("ets(best; no-trend, no-multiplicative)", y, m=m)
     assert no_trend.tried == ("ets(A,N,N)", "ets(A,N,A)")
 
@@ -323,6 +325,15 @@ def test_a_shared_season_is_the_groups_and_one_number_per_series() -> None:
     }
     assert missed["ets(A,N,N) + shared-season"] < 0.9 * missed["ets(A,N,A)"]
     assert missed["ets(A,N,N) + shared-season"] < 0.9 * missed["seasonal-naive"]
+
+
+def test_a_yearly_season_beside_the_week_needs_a_year_of_days() -> None:
+    rng = np.random.default_rng(15)
+    y = 50 + 10 * np.tile(np.arange(7.0), 80)[:500] / 7 + rng.normal(0, 1, 500)
+    form = parse("ets(A,N,A) + harmonics(2)")
+    short = fit(form, Batch(y[None, :300], Timeline("D", 20000, 300, 7)), 7)
+    assert not short.defined[0] and "too few" in short.notes[0][0]
+    assert fit(form, Batch(y[None], Timeline("D", 20000, 500, 7)), 7).defined[0]
 
 
 def test_logarithms_correct_the_mean_and_keep_the_quantiles() -> None:

@@ -15,6 +15,13 @@ import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.arma import arma_errors, coefficients_from_partials
+from tansy.engine.kernels.least_squares import (
+    back_substitute,
+    cholesky,
+    dots,
+    normal_matrix_of_columns,
+    quadratic_form,
+)
 from tansy.engine.kernels.options import KERNEL
 from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import psi_sums
@@ -26,49 +33,14 @@ _ENOUGH = 1e-5  # of -2 log L
 
 
 @njit(**KERNEL)
-def _factor(gram, k, n_gaps, dropped):
-    """Cholesky factor of the normal matrix in place (lower), the series in row k. Returns (Q, log det of the gap
-    block).
-
-    A column that the ones before it explain to 1e-11 of its size is dropped (its coefficient is zero).
-    """
+def _least(gram, k, n_gaps, dropped):
+    """Factor the normal matrix in place, the series in row k; returns (Q, log det of the gap block)."""
+    cholesky(gram, k, dropped)
+    own = gram[k, k]
     log_det = 0.0
-    for j in range(k + 1):
-        own = gram[j, j]
-        pivot = own
-        for i in range(j):
-            pivot -= gram[j, i] * gram[j, i]
-        if j == k:
-            return max(pivot, 1e-15 * own + 1e-200), log_det
-        if pivot <= 1e-11 * own or own <= 0.0:
-            dropped[j] = True
-            for i in range(j, k + 1):
-                gram[i, j] = 0.0
-            continue
-        dropped[j] = False
-        root = math.sqrt(pivot)
-        if j < n_gaps:
-            log_det += math.log(pivot)
-        gram[j, j] = root
-        for i in range(j + 1, k + 1):
-            value = gram[i, j]
-            for c in range(j):
-                value -= gram[i, c] * gram[j, c]
-            gram[i, j] = value / root
-    return 0.0, log_det
-
-
-@njit(**KERNEL)
-def _normal_matrix(errors, gram):
-    n, columns = errors.shape
-    for i in range(columns):
-        for j in range(i + 1):
-            gram[i, j] = 0.0
-    for t in range(n):
-        for i in range(columns):
-            e = errors[t, i]
-            for j in range(i + 1):
-                gram[i, j] += e * errors[t, j]
+    for j in range(n_gaps):
+        log_det += 2.0 * math.log(gram[j, j])
+    return max(own - dots(gram[k], gram[k], k), 1e-15 * own + 1e-200), log_det
 
 
 @njit(**KERNEL)
@@ -93,8 +65,8 @@ def _value(raw, problem, work):
     n_gaps, n_used = problem[3], problem[4]
     errors, gram, dropped = work[1], work[5], work[6]
     log_f = _errors(raw, problem, work)
-    _normal_matrix(errors, gram)
-    least, log_det = _factor(gram, errors.shape[1] - 1, n_gaps, dropped)
+    normal_matrix_of_columns(errors, gram)
+    least, log_det = _least(gram, errors.shape[1] - 1, n_gaps, dropped)
     return n_used * math.log(least / n_used) + log_f + log_det
 
 
@@ -112,37 +84,6 @@ def _minimise(raw, search, low, high, longest, gradient, problem, work):
             raw[i] = kept
         if advance(search, raw, value, gradient, low, high, longest, _ENOUGH):
             return least_value(search)
-
-
-@njit(**KERNEL)
-def _solve(gram, k, dropped, solution):
-    """Coefficients from the factor left by `_factor`."""
-    for j in range(k - 1, -1, -1):
-        if dropped[j]:
-            solution[j] = 0.0
-            continue
-        value = gram[k, j]
-        for i in range(j + 1, k):
-            if not dropped[i]:
-                value -= gram[i, j] * solution[i]
-        solution[j] = value / gram[j, j]
-
-
-@njit(**KERNEL)
-def _invert_factor(gram, k, dropped, right, solution):
-    """Solve L z = right for the factor left by `_factor`; z' z is then right' (E'E)^-1 right."""
-    total = 0.0
-    for j in range(k):
-        if dropped[j]:
-            solution[j] = 0.0
-            continue
-        value = right[j]
-        for i in range(j):
-            if not dropped[i]:
-                value -= gram[j, i] * solution[i]
-        solution[j] = value / gram[j, j]
-        total += solution[j] * solution[j]
-    return total
 
 
 @njit(**KERNEL)
@@ -364,11 +305,11 @@ def fit_batch(
                 for j in range(n_free):
                     found[j] = raw[j]
         log_f = _errors(found, problem, work)
-        _normal_matrix(errors, gram)
-        _, log_det = _factor(gram, k, n_gaps, dropped)
+        normal_matrix_of_columns(errors, gram)
+        _, log_det = _least(gram, k, n_gaps, dropped)
         solution = np.zeros(k)
         response = np.zeros((horizon, k))
-        _solve(gram, k, dropped, solution)
+        back_substitute(gram, k, k, dropped, solution)
         _forecast(
             n_differences, has_mean, ar, states, plain, regressors, start, end, length, n_gaps, n_linear, reference,
             solution, response, forecast[s],
@@ -400,16 +341,16 @@ def fit_batch(
         scratch = np.zeros(k)
         summed = np.zeros(k)
         for h in range(horizon):
-            linear_variance[s, h] = _invert_factor(gram, k, dropped, response[h], scratch)
+            linear_variance[s, h] = quadratic_form(gram, k, dropped, response[h], scratch)
             for c in range(k):
                 summed[c] += response[h, c]
-            linear_total[s, h] = _invert_factor(gram, k, dropped, summed, scratch)
+            linear_total[s, h] = quadratic_form(gram, k, dropped, summed, scratch)
         unit = np.zeros(k)
         for c in range(n_gaps, k):
             unit[:] = 0.0
             unit[c] = 1.0
             at = p + q + (c - n_gaps) + (0 if has_mean else 1)
-            linear_parameter_variance[s, at] = _invert_factor(gram, k, dropped, unit, scratch)
+            linear_parameter_variance[s, at] = quadratic_form(gram, k, dropped, unit, scratch)
         if n_free == 0:
             continue
         step = 1e-3
@@ -424,7 +365,7 @@ def fit_batch(
                     raw[j] = found[j]
                 raw[i] += step if side == 0 else -step
                 rise += (1.0 if side == 0 else -1.0) * _value(raw, problem, work)
-                _solve(gram, k, dropped, solution)
+                back_substitute(gram, k, k, dropped, solution)
                 _forecast(
                     n_differences, has_mean, ar, states, plain, regressors, start, end, length, n_gaps, n_linear,
                     reference, solution, response, up if side == 0 else down,

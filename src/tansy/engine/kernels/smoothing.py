@@ -149,9 +149,8 @@ def follow(y, season, m, weights, level, trend, seasonal, path):
             else:
                 e = rest - q
                 path[3, t] = e
-                level = (
-                    1.0 - alpha
-                ) * q + alpha * rest  # not q + alpha e: two operations wait for each other, not three
+                # not q + alpha e: two operations wait for each other, not three
+                level = (1.0 - alpha) * q + alpha * rest
                 trend += beta * e
                 if m > 0:
                     seasonal[j] = s + gamma * e
@@ -352,79 +351,6 @@ def psi_sums(psi, skipped, of_leads, of_sums):
 
 
 @njit(**KERNEL)
-def dots(a, b, n):
-    """Sum of a[t] b[t] over the first n."""
-    total = 0.0
-    for t in range(n):
-        total += a[t] * b[t]
-    return total
-
-
-@njit(**KERNEL)
-def less(target, factor, row):
-    """target -= factor row."""
-    for i in range(len(row)):
-        target[i] -= factor * row[i]
-
-
-@njit(**KERNEL)
-def normal_matrix(rows, n, gram):
-    """Lower triangle of rows rows' over the first n columns, four products at a time."""
-    for i in range(len(rows)):
-        a = rows[i]
-        j = 0
-        while j + 3 <= i:
-            r0, r1, r2, r3 = rows[j], rows[j + 1], rows[j + 2], rows[j + 3]
-            s0 = s1 = s2 = s3 = 0.0
-            for t in range(n):
-                s0 += a[t] * r0[t]
-                s1 += a[t] * r1[t]
-                s2 += a[t] * r2[t]
-                s3 += a[t] * r3[t]
-            gram[i, j], gram[i, j + 1], gram[i, j + 2], gram[i, j + 3] = s0, s1, s2, s3
-            j += 4
-        while j <= i:
-            gram[i, j] = dots(a, rows[j], n)
-            j += 1
-
-
-@njit(**KERNEL)
-def cholesky(gram, k, dropped):
-    """Factor the first k rows of a symmetric matrix in place (lower), and carry the rows below along.
-
-    A column that the ones before it explain to 1e-11 of its size is dropped; its coefficient is then zero.
-    """
-    rows = gram.shape[0]
-    for i in range(rows):  # row by row: inner products run along rows, which lie in one piece
-        for j in range(min(i, k)):
-            value = gram[i, j]
-            for c in range(j):
-                value -= gram[i, c] * gram[j, c]
-            gram[i, j] = 0.0 if dropped[j] else value / gram[j, j]
-        if i >= k:
-            continue
-        own = gram[i, i]
-        pivot = own
-        for c in range(i):
-            pivot -= gram[i, c] * gram[i, c]
-        dropped[i] = pivot <= 1e-11 * own or own <= 0.0
-        gram[i, i] = 1.0 if dropped[i] else math.sqrt(pivot)
-
-
-@njit(**KERNEL)
-def back_substitute(gram, k, row, dropped, solution):
-    """Solve L' x = (row `row` of the factored matrix), written to solution [k]."""
-    for j in range(k - 1, -1, -1):
-        if dropped[j]:
-            solution[j] = 0.0
-            continue
-        value = gram[row, j]
-        for i in range(j + 1, k):
-            value -= gram[i, j] * solution[i]
-        solution[j] = value / gram[j, j]
-
-
-@njit(**KERNEL)
 def count_shares(fixed, has_trend, damped, season):
     """How many weights of the form are not fixed."""
     n = 0
@@ -456,16 +382,41 @@ def extent(y):
 
 
 @njit(**KERNEL)
-def quadratic_form(gram, k, dropped, x, z):
-    """x' (X'X)^-1 x from the factor that `cholesky` left; z: scratch [k]."""
+def states_from(point, first, fixed_states, has_trend, season, m, states):
+    """Free numbers from `first` on -> (level, trend, season1..m); an additive season sums to 0, the other to m. Returns
+    how many were read."""
+    c = first
+    states[0] = fixed_states[0]
+    if math.isnan(fixed_states[0]):
+        states[0] = point[c]
+        c += 1
+    states[1] = 0.0
+    if has_trend:
+        states[1] = fixed_states[1]
+        if math.isnan(fixed_states[1]):
+            states[1] = point[c]
+            c += 1
+    if m == 0:
+        return c - first
+    if not math.isnan(fixed_states[2]):
+        for j in range(m):
+            states[2 + j] = fixed_states[2 + j]
+        return c - first
+    last = float(m) if season == MULTIPLICATIVE else 0.0
+    for j in range(m - 1):
+        states[2 + j] = point[c + j]
+        last -= point[c + j]
+    states[1 + m] = last
+    return c + m - 1 - first
+
+
+@njit(**KERNEL)
+def observed_mean(y):
+    """Mean of what is not NaN; zero of nothing."""
     total = 0.0
-    for j in range(k):
-        if dropped[j]:
-            z[j] = 0.0
-            continue
-        value = x[j]
-        for i in range(j):
-            value -= gram[j, i] * z[i]
-        z[j] = value / gram[j, j]
-        total += z[j] * z[j]
-    return total
+    seen = 0
+    for value in y:
+        if not math.isnan(value):
+            total += value
+            seen += 1
+    return total / max(seen, 1)

@@ -12,22 +12,22 @@ from tansy.engine.kernels.smoothing import MULTIPLICATIVE, ahead, extent, follow
 @njit(**KERNEL)
 def apply_batch(
     values, regressors, which, relative, season, m, weights, states, coefficients,
-    path, last_states, forecast, variance, total_variance, statistics,
+    errors, last_states, forecast, variance, total_variance, statistics,
 ):  # fmt: skip
     """Run each row of `values` [series, T] through the form it has.
 
     regressors: [groups, T + H, k] and which: [series]. relative [series]: multiplicative errors. season [series]: 0, 1
     or 2; m its length. weights [series, 4], states [series, 2 + m] (NaN: the series is passed over), coefficients
     [series, k].
-    Written, NaN where passed over: path [series, 5, T]: q, s, b before the period (see `smoothing`), mu, and e = y -
-    mu, NaN where missing; last_states [series, 2 + m], season1 belonging to the first period ahead; forecast [series,
-    H]; variance and total_variance [series, H]: of the forecast error of lead h and of the sum of leads 1..h, for
-    forms that are linear (NaN for others), with sigma2 = Q/n and all parameters known; statistics [series, 4]:
-    log-likelihood, sigma2, n used, Q (of the relative errors where they are multiplicative).
+    Written, NaN where passed over: errors [series, T], y - mu, NaN where missing; last_states [series, 2 + m], season1
+    belonging to the first period ahead; forecast [series, H]; variance and total_variance [series, H]: of the forecast
+    error of lead h and of the sum of leads 1..h, for forms that are linear (NaN for others), with sigma2 = Q/n and all
+    parameters known; statistics [series, 4]: log-likelihood, sigma2, n used, Q (of the relative errors where they are
+    multiplicative).
     """
     n_series, length = values.shape
     horizon = forecast.shape[1]
-    path[:] = math.nan
+    errors[:] = math.nan
     last_states[:] = math.nan
     forecast[:] = math.nan
     variance[:] = math.nan
@@ -54,16 +54,13 @@ def apply_batch(
         size = 0.0
         logs = 0.0
         for t in range(len(y)):
-            mu = run[0, t] * run[1, t] if season[s] == MULTIPLICATIVE else run[0, t] + run[1, t]
-            for i in range(3):
-                path[s, i, start + t] = run[i, t]
-            path[s, 3, start + t] = mu + shift[t]
             if math.isnan(y[t]):
                 continue
             e = run[3, t]
-            path[s, 4, start + t] = e
+            errors[s, start + t] = e
             size += values[s, start + t] * values[s, start + t]
             if relative[s]:
+                mu = run[0, t] * run[1, t] if season[s] == MULTIPLICATIVE else run[0, t] + run[1, t]
                 e /= mu
                 logs += math.log(abs(mu))
             squares += e * e

@@ -16,8 +16,9 @@ import math
 import numpy as np
 from numba import njit
 
+from tansy.engine.kernels.least_squares import quadratic_form
 from tansy.engine.kernels.options import KERNEL
-from tansy.engine.kernels.smoothing import LEAST_SHARE, ahead, extent, log_prior, psi_sums, psi_weights, quadratic_form
+from tansy.engine.kernels.smoothing import LEAST_SHARE, ahead, extent, log_prior, observed_mean, psi_sums, psi_weights
 from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem, set_up, solve_general
 
 _POINTS = (17, 48, 96, 128)  # by number of weights
@@ -104,11 +105,7 @@ def doubt_batch(
         if math.isnan(forecast[s, 0]):
             continue
         start, end, n_seen = extent(values[s])
-        reference = 0.0
-        if math.isnan(fixed_states[s, 0]):
-            for t in range(start, end):
-                if not math.isnan(values[s, t]):
-                    reference += values[s, t] / n_seen
+        reference = observed_mean(values[s]) if math.isnan(fixed_states[s, 0]) else 0.0
         y = values[s, start:end] - reference
         x = regressors[which[s], start:]
         problem = linear_problem(y, x[: len(y)], m, has_trend, damped, fixed, fixed_states[s])

@@ -16,54 +16,27 @@ import math
 import numpy as np
 from numba import njit
 
+from tansy.engine.kernels.least_squares import cholesky, dots, less, normal_matrix
 from tansy.engine.kernels.options import KERNEL
 from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import (
     LEAST_SHARE,
     MULTIPLICATIVE,
     count_shares,
-    dots,
     extent,
     follow,
     follow_back,
-    less,
-    normal_matrix,
+    observed_mean,
     sensitivities,
     share_directions,
+    states_from,
     weights_from_shares,
 )
 
 
 @njit(**KERNEL)
-def _states_from(point, n_shares, fixed_states, has_trend, season, m, states):
-    """Free numbers after the shares -> (level, trend, season1..m); an additive season sums to 0, the other to m."""
-    c = n_shares
-    states[0] = fixed_states[0]
-    if math.isnan(fixed_states[0]):
-        states[0] = point[c]
-        c += 1
-    states[1] = 0.0
-    if has_trend:
-        states[1] = fixed_states[1]
-        if math.isnan(fixed_states[1]):
-            states[1] = point[c]
-            c += 1
-    if m == 0:
-        return
-    if not math.isnan(fixed_states[2]):
-        for j in range(m):
-            states[2 + j] = fixed_states[2 + j]
-        return
-    last = float(m) if season == MULTIPLICATIVE else 0.0
-    for j in range(m - 1):
-        states[2 + j] = point[c + j]
-        last -= point[c + j]
-    states[1 + m] = last
-
-
-@njit(**KERNEL)
 def _point_from(states, n_shares, fixed_states, has_trend, m, point):
-    """The inverse of `_states_from`."""
+    """The inverse of `smoothing.states_from`."""
     c = n_shares
     if math.isnan(fixed_states[0]):
         point[c] = states[0]
@@ -127,7 +100,7 @@ def evaluate(point, problem, gradient):
     relative, has_trend, damped, season, m, n_shares = form
     weights, states, seasonal, path, pull, by_weight, by_state, directions = work
     weights_from_shares(point, fixed, has_trend, damped, season, weights)
-    _states_from(point, n_shares, fixed_states, has_trend, season, m, states)
+    states_from(point, n_shares, fixed_states, has_trend, season, m, states)
     for j in range(m):
         seasonal[j] = states[2 + j]
     level, _ = follow(y, season, m, weights, states[0], states[1], seasonal, path)
@@ -201,13 +174,10 @@ def inverse_curvature(point, problem, inverse, slopes, factor):
     normal_matrix(slopes, n, factor)
     for i in range(k):
         factor[i, i] = factor[i, i] * (1.0 + 1e-9) + 1e-12  # a direction that changes nothing keeps a length
-        row = factor[i]
-        for j in range(i):
-            row[j] = (row[j] - dots(row, factor[j], j)) / factor[j, j]
-        pivot = row[i] - dots(row, row, i)
-        if not pivot > 0.0:
-            return False
-        row[i] = math.sqrt(pivot)
+    dropped = np.zeros(k, dtype=np.bool_)
+    cholesky(factor, k, dropped)
+    if dropped.any():
+        return False
     # rows of L^-1 into `slopes`, then L^-T L^-1
     inverse[:] = 0.0
     for i in range(k):
@@ -225,6 +195,33 @@ def inverse_curvature(point, problem, inverse, slopes, factor):
         for j in range(i):
             inverse[j, i] = inverse[i, j]
     return True
+
+
+@njit(**KERNEL)
+def _problem(values, size, relative, has_trend, damped, season, m, n_shares, fixed, fixed_states):
+    """What evaluations over one series share, on the scale where its mean is one.
+
+    Returns (problem as `evaluate` takes it, unit [2 + m] of each state, how many numbers are free).
+    """
+    y = values / size
+    unit = np.ones(2 + m)
+    unit[:2] = size
+    if season != MULTIPLICATIVE:
+        unit[2:] = size
+    given = fixed_states / unit
+    k = n_shares
+    if math.isnan(given[0]):
+        k += 1
+    if has_trend and math.isnan(given[1]):
+        k += 1
+    if m > 0 and math.isnan(given[2]):
+        k += m - 1
+    n = len(y)
+    work = (
+        np.zeros(4), np.zeros(2 + m), np.zeros(m), np.empty((4, n)), np.empty(n), np.zeros(4), np.zeros(2 + m),
+        np.zeros((n_shares, 4)),
+    )  # fmt: skip
+    return (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work), unit, k
 
 
 @njit(**KERNEL)
@@ -252,31 +249,14 @@ def search_batch(
         start, end, n_seen = extent(values[s])
         if n_seen < least_used or n_seen == 0:
             continue
-        size = 0.0
-        for t in range(start, end):
-            if not math.isnan(values[s, t]):
-                size += values[s, t] / n_seen
+        size = observed_mean(values[s])
         if not size > 0.0:
             continue
-        y = values[s, start:end] / size
-        given = fixed_states[s].copy()
-        given[0] /= size
-        given[1] /= size
-        if season != MULTIPLICATIVE:
-            given[2:] /= size
-        k = n_shares
-        if math.isnan(given[0]):
-            k += 1
-        if has_trend and math.isnan(given[1]):
-            k += 1
-        if m > 0 and math.isnan(given[2]):
-            k += m - 1
-        n = len(y)
-        work = (
-            np.zeros(4), np.zeros(2 + m), np.zeros(m), np.empty((4, n)), np.empty(n), np.zeros(4), np.zeros(2 + m),
-            np.zeros((n_shares, 4)),
-        )  # fmt: skip
-        problem = (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work)
+        problem, unit, k = _problem(
+            values[s, start:end], size, relative, has_trend, damped, season, m, n_shares, fixed, fixed_states[s]
+        )
+        n = end - start
+        work = problem[4]
         search = new_search(k)
         slopes = np.empty((k, max(n, k)))
         factor = np.empty((k, k))
@@ -296,12 +276,7 @@ def search_batch(
                 continue
             for j in range(n_shares):
                 point[j] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, shares_at[s, i, j]))
-            states = states_at[s, i].copy()
-            states[0] /= size
-            states[1] /= size
-            if season != MULTIPLICATIVE:
-                states[2:] /= size
-            _point_from(states, n_shares, given, has_trend, m, point)
+            _point_from(states_at[s, i] / unit, n_shares, problem[3], has_trend, m, point)
             value = evaluate(point, problem, gradient)
             tried += 1
             if math.isinf(value):
@@ -319,11 +294,7 @@ def search_batch(
         evaluations[s] = tried + 1
         shares_found[s] = best[:n_shares]
         weights_found[s] = work[0]
-        states_found[s] = work[1]
-        states_found[s, 0] *= size
-        states_found[s, 1] *= size
-        if season != MULTIPLICATIVE:
-            states_found[s, 2:] *= size
+        states_found[s] = work[1] * unit
         objective[s] = least + (2.0 * n_seen * math.log(size))
 
 
@@ -352,34 +323,16 @@ def draw_batch(
     for s in range(n_series):
         if math.isnan(states[s, 0]):
             continue
-        start, end, n_seen = extent(values[s])
-        size = 0.0
-        for t in range(start, end):
-            if not math.isnan(values[s, t]):
-                size += values[s, t] / n_seen
-        y = values[s, start:] / size
-        unit = np.ones(2 + m)
-        unit[:2] = size
-        if season != MULTIPLICATIVE:
-            unit[2:] = size
-        given = fixed_states[s] / unit
-        own = states[s] / unit
-        k = n_shares
-        if math.isnan(given[0]):
-            k += 1
-        if has_trend and math.isnan(given[1]):
-            k += 1
-        if m > 0 and math.isnan(given[2]):
-            k += m - 1
+        start, _, n_seen = extent(values[s])
+        size = observed_mean(values[s])
+        problem, unit, k = _problem(
+            values[s, start:], size, relative, has_trend, damped, season, m, n_shares, fixed, fixed_states[s]
+        )
+        y, work = problem[0], problem[4]
         n = len(y)
-        work = (
-            np.zeros(4), np.zeros(2 + m), np.zeros(m), np.empty((4, n)), np.empty(n), np.zeros(4), np.zeros(2 + m),
-            np.zeros((n_shares, 4)),
-        )  # fmt: skip
-        problem = (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work)
         best = np.zeros(k)
         best[:n_shares] = shares[s]
-        _point_from(own, n_shares, given, has_trend, m, best)
+        _point_from(states[s] / unit, n_shares, problem[3], has_trend, m, best)
         gradient = np.zeros(k)
         inverse = np.zeros((k, k))
         least = evaluate(best, problem, gradient)
@@ -387,13 +340,12 @@ def draw_batch(
         root = np.zeros((k, k))
         if known:
             # the covariance is twice the inverse curvature of -2 log L
+            root[:] = 2.0 * inverse
+            dropped = np.zeros(k, dtype=np.bool_)
+            cholesky(root, k, dropped)
             for i in range(k):
-                for j in range(i + 1):
-                    value = 2.0 * inverse[i, j] - dots(root[i], root[j], j)
-                    if i == j:
-                        root[i, i] = math.sqrt(max(value, 0.0))
-                    elif root[j, j] > 0.0:
-                        root[i, j] = value / root[j, j]
+                if dropped[i]:
+                    root[i, i] = 0.0
         squares = 0.0
         for t in range(n):
             if not math.isnan(y[t]):

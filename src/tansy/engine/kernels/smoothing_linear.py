@@ -20,21 +20,27 @@ import math
 import numpy as np
 from numba import njit
 
+from tansy.engine.kernels.least_squares import (
+    back_substitute,
+    cholesky,
+    dots,
+    less,
+    normal_matrix_of_columns,
+    quadratic_form,
+)
 from tansy.engine.kernels.options import KERNEL
 from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import (
+    ADDITIVE,
     LEAST_SHARE,
-    back_substitute,
-    cholesky,
     count_shares,
-    dots,
     extent,
     follow,
     follow_back,
     follow_columns,
-    less,
-    quadratic_form,
+    observed_mean,
     share_directions,
+    states_from,
     weights_from_shares,
 )
 
@@ -197,7 +203,7 @@ def _solve_shifted(n, m, has_trend, columns, work, states, log_det):
 def solve_general(inputs, seen, starts, m, weights, work, states, coefficients, fixed_states, has_trend):
     """Least squares with every column run through the recursion; see `set_up` for their order."""
     level, trend, season, errors, gram, dropped, solution = work
-    n, columns = inputs.shape
+    columns = inputs.shape[1]
     k = columns - 1
     for c in range(columns):
         level[c] = starts[0, c]
@@ -205,38 +211,10 @@ def solve_general(inputs, seen, starts, m, weights, work, states, coefficients, 
         for j in range(m):
             season[j, c] = starts[2 + j, c]
     follow_columns(inputs, seen, m, weights, level, trend, season, errors)
-    for i in range(columns):
-        for j in range(i + 1):
-            gram[i, j] = 0.0
-    for t in range(n):
-        for i in range(columns):
-            e = errors[t, i]
-            for j in range(i + 1):
-                gram[i, j] += e * errors[t, j]
+    normal_matrix_of_columns(errors, gram)
     cholesky(gram, k, dropped)
     back_substitute(gram, k, k, dropped, solution)
-    c = 0
-    states[0] = fixed_states[0]
-    if math.isnan(fixed_states[0]):
-        states[0] = solution[c]
-        c += 1
-    states[1] = 0.0
-    if has_trend:
-        states[1] = fixed_states[1]
-        if math.isnan(fixed_states[1]):
-            states[1] = solution[c]
-            c += 1
-    if m > 0:
-        if math.isnan(fixed_states[2]):
-            last = 0.0
-            for j in range(m - 1):
-                states[2 + j] = solution[c]
-                last -= solution[c]
-                c += 1
-            states[1 + m] = last
-        else:
-            for j in range(m):
-                states[2 + j] = fixed_states[2 + j]
+    c = states_from(solution, 0, fixed_states, has_trend, ADDITIVE, m, states)
     for i in range(len(coefficients)):
         coefficients[i] = solution[c + i]
 
@@ -418,11 +396,7 @@ def search_batch(
         start, end, n_seen = extent(values[s])
         if n_seen < least_used or n_seen == 0:
             continue
-        reference = 0.0
-        if math.isnan(fixed_states[s, 0]):
-            for t in range(start, end):
-                if not math.isnan(values[s, t]):
-                    reference += values[s, t] / n_seen
+        reference = observed_mean(values[s]) if math.isnan(fixed_states[s, 0]) else 0.0
         y = values[s, start:end] - reference
         problem = linear_problem(y, regressors[which[s], start:end], m, has_trend, damped, fixed, fixed_states[s])
         tried = 0

@@ -20,11 +20,12 @@ def fits_json(
     """
     entries: list[dict[str, Any] | None] = [None] * len(series)
     periods = batch.timeline.after(horizon).labels
-    for rows, fits in fit_or_simpler(form, batch, horizon, bands):
+    for rows, fits, settled in fit_or_simpler(form, batch, horizon, bands):
         each, total = None, None
         if fits.distribution is not None:
             each, total = fits.distribution.quantiles(p), fits.distribution.quantiles(p, together=True)
-        for i, row in enumerate(rows.tolist()):
+        for i in np.nonzero(settled)[0].tolist():
+            row = int(rows[i])
             entry: dict[str, Any] = {
                 "series": series[row],
                 "model": str(fits.form(i)),

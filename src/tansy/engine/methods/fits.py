@@ -24,8 +24,7 @@ class Batch:
 
     sources: [groups, periods], histories with enough signal to estimate a season from, or profiles: [groups, periods +
     leads or more], that season already; source_of: [series], the group whose season a series may share; None where the
-    batch is one group. streams: [series], which series draw the same
-    random numbers for their paths; None for all.
+    batch is one group.
     """
 
     values: Floats
@@ -33,7 +32,6 @@ class Batch:
     sources: Floats | None = None
     profiles: Floats | None = None
     source_of: Integers | None = None
-    streams: Integers | None = None
 
     def rows(self, which: NDArray[np.bool_] | Integers) -> Batch:
         """Some of the series."""
@@ -42,7 +40,6 @@ class Batch:
             values=np.ascontiguousarray(self.values[which]),
             sources=self.sources if self.sources is not None else np.nansum(self.values, axis=0, keepdims=True),
             source_of=self.groups[which],
-            streams=None if self.streams is None else self.streams[which],
         )
 
     @property

@@ -57,12 +57,13 @@ class _Found:
 
 @dataclass(frozen=True)
 class _Task:
-    """What searches share. values [n, T]; x [groups, T + H, columns]; which [n]; m; horizon."""
+    """What searches share. values [n, T]; x [groups, T + H, columns]; which [n]; m; year, in periods; horizon."""
 
     values: Floats
     x: Floats
     which: Integers
     m: int
+    year: int
     horizon: int
 
     def rows(self, which: NDArray[np.bool_] | Integers) -> _Task:
@@ -87,7 +88,8 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
             sources = batch.sources if batch.sources is not None else np.nansum(values, axis=0, keepdims=True)
             profiles = season_profiles(sources, batch.timeline, horizon)
         x = np.ascontiguousarray(profiles[:, : values.shape[1] + horizon, None] - 1.0)
-    task = _Task(values, x, batch.groups if form.shared_season else np.zeros(len(values), np.int64), m, horizon)
+    which = batch.groups if form.shared_season else np.zeros(len(values), np.int64)
+    task = _Task(values, x, which, m, round(PERIODS_PER_YEAR[batch.timeline.frequency]), horizon)
     started, fixed_states = _started(form, task, notes)
     found: list[_Found] = []
     column = 0
@@ -96,7 +98,9 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
         own_warm = None if warm is None else warm[:, column : column + width]
         column += width
         found.append(_search(one, started, fixed_states, found, own_warm, thorough=len(candidates) == 1, notes=notes))
-    chosen, criteria = _choose(found, started, fixed_states, notes)
+    if not form.letters and any(one.letters and "M" in one.letters for one in candidates):
+        note(notes, ~all_positive(values), "multiplicative forms were not tried: they need values above zero")
+    found, chosen, criteria = _choose(found, started, fixed_states)
     return _finish(form, batch, task, started, found, chosen, criteria, bands, notes)
 
 
@@ -225,19 +229,14 @@ def _search(
         return _tuned(form, task, fixed, given, free, k)
     least = k + _season_needed(form, task)
     if error == "A" and season != "M":
-        starts = (
-            np.empty((0, n_free))
-            if polish
-            else _grid(free)
-            if thorough
-            else np.array([[_ONE_START[name] for name in free]])
-        )
+        starts = _grid(free) if thorough else np.array([[_ONE_START[name] for name in free]])
+        starts = starts[:0] if polish else starts
         own = np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm[:, :n_free])
         return _linear(
             form, task, fixed, given, k, least, starts, 1 + int(thorough) * (2 + ("phi" in free)), own, thorough
         )
     positive = all_positive(task.values)
-    if form.letters and not before:
+    if not before:
         note(notes, ~positive, "not fitted: multiplicative forms need values above zero")
     task = replace(task, values=np.where(positive[:, None], task.values, math.nan))
     starts_at = _joint_starts(form, task, fixed, before, thorough, warm, n_free, m)
@@ -256,9 +255,10 @@ def _grid(free: list[str]) -> Floats:
 
 
 def _season_needed(form: Form, task: _Task) -> int:
-    """Values that a form needs beyond one for each parameter."""
+    """Values that a form needs beyond one for each parameter: a year where it has a yearly season beside its states, a
+    season where it estimates one."""
     if form.harmonics or form.shared_season:
-        return round(PERIODS_PER_YEAR["W"]) if task.m == 52 else max(task.m, 2)
+        return max(task.year, 2)
     return max(task.m, 2) if _is_seasonal(form) and not any(name.startswith("season") for name in form.given) else 2
 
 
@@ -375,10 +375,9 @@ def _tuned(form: Form, task: _Task, fixed: Floats, given: Floats, free: list[str
     return _Found(form, shares, weights, states, np.zeros((n, task.x.shape[2])), score, np.zeros(n, np.int64), k)
 
 
-def _choose(
-    found: list[_Found], task: _Task, fixed_states: Floats, notes: dict[int, tuple[str, ...]]
-) -> tuple[Integers, Floats]:
-    """Position of the form with the least AICc for each series (0 where none is defined), and all AICc [n, forms].
+def _choose(found: list[_Found], task: _Task, fixed_states: Floats) -> tuple[list[_Found], Integers, Floats]:
+    """The forms searched to the end where it matters, the position of the one with the least AICc for each series (0
+    where none is defined), and all AICc [n, forms].
 
     Candidates were searched loosely; those close to the best are searched again before the choice.
     """
@@ -391,25 +390,37 @@ def _choose(
 
     criteria = np.stack([criterion(one) for one in found], axis=1)
     if len(found) == 1:
-        return np.zeros(n, dtype=np.int64), criteria
+        return found, np.zeros(n, dtype=np.int64), criteria
     finalists = np.isfinite(criteria) & (criteria <= criteria.min(axis=1, keepdims=True) + _FINALISTS_WITHIN)
-    for j, one in enumerate(found):
-        rows = finalists[:, j]
-        if not rows.any():
-            continue
-        better = _again(one, task.rows(rows), fixed_states[rows], rows)
-        gains = np.zeros(n, dtype=bool)
-        gains[rows] = better.objective < one.objective[rows]
-        for name in ("shares", "weights", "states", "coefficients", "objective"):
-            getattr(one, name)[gains] = getattr(better, name)[gains[rows]]
-        criteria[:, j] = criterion(one)
-    return np.argmin(criteria, axis=1), criteria
+    done = [
+        _again(one, task, fixed_states, finalists[:, j]) if finalists[:, j].any() else one
+        for j, one in enumerate(found)
+    ]
+    criteria = np.stack([criterion(one) for one in done], axis=1)
+    return done, np.argmin(criteria, axis=1), criteria
 
 
 def _again(one: _Found, task: _Task, fixed_states: Floats, rows: NDArray[np.bool_]) -> _Found:
-    """Search a form again from where it ended, to the end."""
-    warm = np.hstack([one.shares, one.states])[rows]
-    return _search(one.form, task, fixed_states, [], warm, thorough=True, polish=True, notes={})
+    """The same fits, those of `rows` searched on from where they ended, to the end."""
+    polished = _search(
+        one.form, task.rows(rows), fixed_states[rows], [], one.raw[rows], thorough=True, polish=True, notes={}
+    )
+    gains = polished.objective < one.objective[rows]
+    at = np.nonzero(rows)[0][gains]
+
+    def merged(before: Floats, after: Floats) -> Floats:
+        values = before.copy()
+        values[at] = after[gains]
+        return values
+
+    return replace(
+        one,
+        shares=merged(one.shares, polished.shares),
+        weights=merged(one.weights, polished.weights),
+        states=merged(one.states, polished.states),
+        coefficients=merged(one.coefficients, polished.coefficients),
+        objective=merged(one.objective, polished.objective),
+    )
 
 
 def _finish(
@@ -434,33 +445,34 @@ def _finish(
     letters = [one.form.letters for one in found]
     relative = np.array([one is not None and one[0] == "M" for one in letters])[chosen]
     season = np.array([_SEASON_CODE[one[2]] for one in letters if one])[chosen]
-    path, last = np.empty((n, 5, length)), np.empty((n, 2 + widest))
+    residuals, last = np.empty((n, length)), np.empty((n, 2 + widest))
     forecast, each_variance, total_variance = (np.empty((n, horizon)) for _ in range(3))
     statistics = np.empty((n, 4))
     smoothing_apply.apply_batch(
         started.values, task.x, task.which, relative, season, widest, weights, states, np.nan_to_num(coefficients),
-        path, last, forecast, each_variance, total_variance, statistics,
+        residuals, last, forecast, each_variance, total_variance, statistics,
     )  # fmt: skip
     loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
     undefined = np.isnan(forecast[:, 0])
     for i in np.nonzero(undefined)[0].tolist():
-        notes[i] = notes.get(i) or too_few(task.values[i])
+        if not any(text.startswith("not fitted") for text in notes.get(i, ())):
+            notes[i] = (*notes.get(i, ()), *too_few(task.values[i]))
     names, parameters = _parameters(found, letters, chosen, weights, states, coefficients, widest)
     parameters[undefined] = math.nan
     exact = ~undefined & (sum_squares == 0.0)
     note(notes, exact, "the method repeats this series without any error; the bands have no width")
     fits = Fits(
-        forecast, path[:, 4], parameters, names, loglik, sigma2, n_used, sum_squares,
+        forecast, residuals, parameters, names, loglik, sigma2, n_used, sum_squares,
         np.array([one.k for one in found], dtype=float)[chosen], np.hstack([one.raw for one in found]),
         tuple(one.form for one in found), chosen, notes=notes,
         tried=tuple(str(one.form) for one in found) if len(found) > 1 else (),
         criteria=criteria if len(found) > 1 else None,
     )  # fmt: skip
     if bands != "none":
-        run = _Run(batch, task, started, weights, states, coefficients, last, relative, season, path[:, 4], widest)
+        run = _Run(batch, task, started, weights, states, coefficients, last, relative, season, residuals, widest)
         fits = _with_distribution(form, fits, found, run, each_variance, total_variance, bands)
     if "add-bias" in form.words:
-        bias = _mean(path[:, 4])
+        bias = _mean(residuals)
         fits = replace(fits, forecast=fits.forecast + bias[:, None])
         if fits.distribution is not None:
             fits = replace(fits, distribution=_Shifted(fits.distribution, bias))
@@ -650,7 +662,8 @@ class _Paths:
         errors, counts = np.zeros((len(rows), 1)), np.zeros(len(rows), dtype=np.int64)
         if self.resampled:
             errors, counts = _past_errors(run, rows)
-        streams = np.zeros(len(rows), np.int64) if run.batch.streams is None else run.batch.streams[rows]
+        # each series has numbers of its own, told by its values: the same in any batch and in any order
+        streams = np.bitwise_xor.reduce(np.nan_to_num(run.task.values[rows]).view(np.int64), axis=1)
         smoothing_paths(
             run.relative[rows], run.season[rows], run.m, np.ascontiguousarray(self.weights),
             np.ascontiguousarray(self.states), np.ascontiguousarray(self.sigma), errors, counts, _normal_table(),
