@@ -19,10 +19,18 @@ export function commonAxis(found: Tries, from: number): Axis {
   return roundAxis([0, ...shown]);
 }
 
-export function tryOptions(found: Tries, one: Try, from: number, axis: Axis, colours: Colours) {
-  const length = found.periods.length;
+export function tryOptions(
+  periods: string[],
+  history: Tries['history'],
+  one: Try,
+  from: number,
+  axis: Axis,
+  colours: Colours,
+) {
+  const length = periods.length;
+  const past = history.length;
   const bands = one.bands ?? [];
-  const base = baseOptions(found.periods, from, colours);
+  const base = baseOptions(periods, from, colours);
   return {
     ...base,
     grid: { left: 46, right: 44, top: 12, bottom: 30 },
@@ -30,14 +38,11 @@ export function tryOptions(found: Tries, one: Try, from: number, axis: Axis, col
     yAxis: { ...base.yAxis, ...axis },
     series: [
       ...bands.map((b, i) =>
-        band(
-          { start: found.n_past, low: b.low, high: b.high, colour: bandColour(b.level, colours, false) },
-          2 + i,
-        ),
+        band({ start: past, low: b.low, high: b.high, colour: bandColour(b.level, colours, false) }, 2 + i),
       ),
       lineOf('fitted', placed(one.fitted ?? [], 0, length), colours.second, 1),
-      lineOf('sold', placed(found.history, 0, length), colours.ink, 1.5),
-      lineOf('forecast', placed(one.forecast ?? [], found.n_past, length), colours.forecast, 2),
+      lineOf('sold', placed(history, 0, length), colours.ink, 1.5),
+      lineOf('forecast', placed(one.forecast ?? [], past, length), colours.forecast, 2),
       endNames(
         bands.map((b) => ({
           text: `${b.level} %`,

@@ -3,13 +3,17 @@ const whole = new Intl.NumberFormat('en-GB', { maximumFractionDigits: 0 });
 
 export const count = (value: number): string => whole.format(value);
 
+/** One formatter for each number of digits: making one takes longer than a thousand uses of it. */
+const formats = new Map<number, Intl.NumberFormat>();
+
 export function fixed(value: number | null | undefined, digits: number): string {
   if (value === null || value === undefined) return '–';
-  const text = value.toLocaleString('en-GB', {
-    minimumFractionDigits: digits,
-    maximumFractionDigits: digits,
-  });
-  return text.replace('-', '−');
+  let format = formats.get(digits);
+  if (!format) {
+    format = new Intl.NumberFormat('en-GB', { minimumFractionDigits: digits, maximumFractionDigits: digits });
+    formats.set(digits, format);
+  }
+  return format.format(value).replace('-', '−');
 }
 
 export function signed(value: number | null | undefined, digits: number): string {

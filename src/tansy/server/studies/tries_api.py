@@ -131,7 +131,12 @@ class _Place:
     """A node of a finished study, and what methods need to be tried on it."""
 
     def __init__(self, pk: int, position: int) -> None:
-        self.result = get_object_or_404(Result.objects.defer("sheet", "forecasts").select_related("study"), study_id=pk)
+        self.result = get_object_or_404(
+            Result.objects.only("leads", "study__portfolio", "study__load", "study__recipe_text").select_related(
+                "study"
+            ),
+            study_id=pk,
+        )
         self.node = get_object_or_404(Node, study_id=pk, position=position)
         self.study = self.result.study
 

@@ -1,6 +1,12 @@
 /** Try it: up to four methods on one series, side by side, redrawn while a constant is turned. Nothing is saved. */
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { Fragment, useEffect, useMemo, useRef, useState } from 'react';
+import {
+  keepPreviousData,
+  useIsFetching,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from '@tanstack/react-query';
+import { Fragment, memo, useDeferredValue, useEffect, useMemo, useRef, useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
@@ -23,13 +29,15 @@ const NAMES = ['A', 'B', 'C', 'D'];
 /** Periods of the past in a small picture. */
 const SHOWN = 2;
 
-/** A value that follows with a little delay, so that a drag asks once for each pause and not for each pixel. */
-function useSettled<T>(value: T, delay: number): T {
+/**
+ * A value that follows at once while the server is idle, else after a pause, so that a drag does not ask for every pixel.
+ */
+function useSettled<T>(value: T, busy: boolean): T {
   const [settled, setSettled] = useState(value);
   useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), delay);
+    const timer = setTimeout(() => setSettled(value), busy ? 25 : 0);
     return () => clearTimeout(timer);
-  }, [value, delay]);
+  }, [value, busy]);
   return settled;
 }
 
@@ -50,14 +58,13 @@ export function TryIt({
   const [active, setActive] = useState(0);
   const [actuals, setActuals] = useState<(number | null)[]>([]);
   const [keeping, setKeeping] = useState(false);
-  const asked = useSettled(
-    useMemo(() => ({ texts, actuals }), [texts, actuals]),
-    25,
-  );
+  const wanted = useMemo(() => ({ texts, actuals }), [texts, actuals]);
+  const asked = useSettled(wanted, useIsFetching({ queryKey: ['tries', study, node.node] }) > 0);
   const found = useQuery({
     ...triesQuery(study, node.node, asked.texts, asked.actuals),
     placeholderData: keepPreviousData,
   });
+  const table = useDeferredValue(found.data); // pictures first: the eye is on them while the hand moves
   const noun = periods(node.frequency, 1);
   const change = (text: string) => setTexts((before) => before.map((one, i) => (i === active ? text : one)));
   const current = found.data?.tries[active];
@@ -136,8 +143,13 @@ export function TryIt({
         {found.isError && <Failed error={found.error} retry={() => void found.refetch()} />}
         {found.data && (
           <>
-            <Pictures found={found.data} node={node} active={active} onPick={setActive} />
-            <Sheet found={found.data} actuals={actuals} onActuals={setActuals} />
+            <Pictures
+              found={found.data}
+              seasonLength={node.season_length}
+              active={active}
+              onPick={setActive}
+            />
+            <Sheet found={table ?? found.data} actuals={actuals} onActuals={setActuals} />
           </>
         )}
       </div>
@@ -154,20 +166,20 @@ export function TryIt({
   );
 }
 
-function Pictures({
+/** Drawn anew only when what was found changes, not with every move of a control. */
+const Pictures = memo(function Pictures({
   found,
-  node,
+  seasonLength,
   active,
   onPick,
 }: {
   found: Tries;
-  node: Node;
+  seasonLength: number;
   active: number;
   onPick: (index: number) => void;
 }) {
-  const colours = useColours();
-  const from = Math.max(0, found.n_past - SHOWN * Math.max(node.season_length, 12));
-  const axis = useMemo(() => commonAxis(found, from), [found, from]);
+  const from = Math.max(0, found.n_past - SHOWN * Math.max(seasonLength, 12));
+  const { min, max, interval } = commonAxis(found, from);
   return (
     <section
       aria-label="Pictures, on one axis"
@@ -177,37 +189,59 @@ function Pictures({
         <Picture
           // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
           key={i}
-          name={NAMES[i] ?? ''}
+          index={i}
           one={one}
+          history={found.history}
+          periods={found.periods}
+          from={from}
+          min={min}
+          max={max}
+          interval={interval}
           chosen={i === active}
-          onPick={() => onPick(i)}
-          options={one.problem ? null : tryOptions(found, one, from, axis, colours)}
           low={found.tries.length > 2}
+          onPick={onPick}
         />
       ))}
     </section>
   );
-}
+});
 
-function Picture({
-  name,
+/** Of all tries only the one that changed has to be drawn again: the query keeps what is the same as the same object. */
+const Picture = memo(function Picture({
+  index,
   one,
+  history,
+  periods: labels,
+  from,
+  min,
+  max,
+  interval,
   chosen,
-  options,
   low,
   onPick,
 }: {
-  name: string;
+  index: number;
   one: Try;
+  history: Tries['history'];
+  periods: Tries['periods'];
+  from: number;
+  min: number;
+  max: number;
+  interval: number;
   chosen: boolean;
   low: boolean;
-  options: ReturnType<typeof tryOptions> | null;
-  onPick: () => void;
+  onPick: (index: number) => void;
 }) {
+  const colours = useColours();
+  const name = NAMES[index] ?? '';
+  const options = useMemo(
+    () => (one.problem ? null : tryOptions(labels, history, one, from, { min, max, interval }, colours)),
+    [labels, history, one, from, min, max, interval, colours],
+  );
   return (
     <figure className={`border-t-2 pt-1 ${chosen ? 'border-base-content' : 'border-rule'}`}>
       <figcaption className="flex items-baseline gap-2 text-[13px]">
-        <button type="button" className="cursor-pointer truncate text-left" onClick={onPick}>
+        <button type="button" className="cursor-pointer truncate text-left" onClick={() => onPick(index)}>
           <b>{name}</b> {one.model ?? one.text}
         </button>
       </figcaption>
@@ -224,9 +258,9 @@ function Picture({
       )}
     </figure>
   );
-}
+});
 
-function Sheet({
+const Sheet = memo(function Sheet({
   found,
   actuals,
   onActuals,
@@ -340,9 +374,9 @@ function Sheet({
       </p>
     </section>
   );
-}
+});
 
-function FittedCells({
+const FittedCells = memo(function FittedCells({
   fitted,
   error,
   digits,
@@ -357,7 +391,7 @@ function FittedCells({
       <td className="num text-second">{fixed(error, digits)}</td>
     </>
   );
-}
+});
 
 function Keep({
   study,
