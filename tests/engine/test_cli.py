@@ -130,19 +130,8 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
     assert json.loads(done.stdout) == summary
     assert summary["series"] == 4 and summary["nodes"] == 9 and summary["largest_gap"] == 0
     table = pl.read_csv(tmp_path / "out" / "forecasts.csv")
-    assert table.columns == [
-        "sku",
-        "shop",
-        "node",
-        "level",
-        "period",
-        "lead",
-        "mean",
-        "q0.025",
-        "q0.1",
-        "q0.9",
-        "q0.975",
-    ]
+    quantiles = ["q0.025", "q0.1", "q0.25", "q0.75", "q0.9", "q0.975"]
+    assert table.columns == ["sku", "shop", "node", "level", "period", "lead", "mean", *quantiles]
     assert table.height == 9 * 4
     finest = table.filter(pl.col("level") == "sku × shop")
     total = table.filter(pl.col("node") == "All skus × All shops")

@@ -14,6 +14,7 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.timeline import Timeline
 from tests.engine import plain_smoothing as plain
+from tests.engine.textbook import AIRLINE, LAKE, NILE
 
 Floats = NDArray[np.float64]
 Letters = tuple[str, str, str]
@@ -91,13 +92,34 @@ def test_every_form_is_its_plain_recursion_and_no_slow_search_finds_better(lette
         np.testing.assert_allclose(fits.residuals[i][-len(own) :], again.errors, atol=1e-9)
         np.testing.assert_allclose(fits.forecast[i], again.ahead, rtol=1e-10)
         assert fits.loglik[i] == pytest.approx(plain.loglik(own, letters, found, m), rel=1e-10)
-        # the slow search takes seconds; `bench.smoothing --slow 200` holds it against as many series
-        if i == 0 or (i == 3 and letters[2] == "N"):
-            other = plain.best_by_search(own, letters, m, found, rng, restarts=2 if letters[2] == "N" else 1)
-            assert fits.loglik[i] >= other - (0.05 if letters[2] == "N" else 0.5)
+        other = plain.best_by_search(own, letters, m, found, rng, restarts=2)  # `bench.smoothing --slow`: 200 series
+        assert fits.loglik[i] >= other - (0.05 if letters[2] == "N" else 0.5)
     if letters[2] != "N":
         seasons = [j for j, name in enumerate(fits.parameter_names) if name.startswith("season")]
         np.testing.assert_allclose(fits.parameters[:, seasons].sum(axis=1), m if letters[2] == "M" else 0.0, atol=1e-9)
+
+
+@pytest.mark.parametrize("letters", plain.ALL_FORMS, ids=lambda x: "".join(x))
+def test_no_slow_search_finds_better_on_textbook_series(letters: Letters) -> None:
+    rng = np.random.default_rng(8)
+    for y, m in ((NILE, 1), (LAKE, 1)) if letters[2] == "N" else ((AIRLINE, 12),):
+        fits = fitted(text_of(*letters), y, m=m)
+        other = plain.best_by_search(y, letters, m, fits.named_parameters(0), rng, restarts=3)
+        assert fits.loglik[0] >= other - (0.05 if letters[2] == "N" else 0.5)
+
+
+def test_a_series_is_fitted_the_same_beside_others_of_any_length() -> None:
+    """Series without a season are searched side by side: gaps, lengths and misfits next to one do not touch it."""
+    rng = np.random.default_rng(9)
+    y = np.maximum(100 + rng.normal(0, 1, (41, 90)).cumsum(axis=1) + rng.normal(0, 3, (41, 90)), 1.0)
+    y[1, :70], y[2, 30:], y[3, rng.random(90) < 0.4], y[4], y[5, 7], y[6] = *([math.nan] * 3), 5.0, 1e7, math.nan
+    for text in ("ets(A,Ad,N)", "ets(M,A,N)", "ets(A,N,N; alpha=0.3)", "ets(M,N,N; alpha=0.3)", "ets(best)"):
+        together = fitted(text, y, m=1)
+        for i in (0, 1, 2, 3, 4, 5, 40):
+            alone = fitted(text, y[i], m=1)
+            np.testing.assert_array_equal(alone.parameters[0], together.parameters[i][: alone.parameters.shape[1]])
+            np.testing.assert_array_equal(alone.forecast[0], together.forecast[i])
+        assert np.isnan(together.forecast[6]).all()
 
 
 @pytest.mark.parametrize("letters", LINEAR, ids=lambda x: "".join(x))

@@ -74,7 +74,7 @@ def test_results_are_those_of_the_engine(client: APIClient, done: Study) -> None
     page = client.get(f"/api/studies/{done.pk}/nodes/0/").json()
     np.testing.assert_allclose(page["forecast"], found.forecast[0], atol=1e-4)
     assert page["method"] == found.methods[found.chosen[0]]
-    assert [band["level"] for band in page["bands"]] == [95, 80]
+    assert [band["level"] for band in page["bands"]] == [95, 80, 50]
     assert len(page["origins"]) == 3 and len(page["scores"]) == 4
     assert page["trail"][0][0]["name"] == "All products"
     sheet = json.loads(gzip.decompress(bytes(Result.objects.get().sheet)))

@@ -12,6 +12,7 @@ export interface Colours {
   band95: string;
   band50: string;
   plum: string;
+  plum50: string;
   plum80: string;
   plum95: string;
   moss: string;
@@ -34,6 +35,7 @@ export function readColours(): Colours {
     band80: value('--band-80'),
     band95: value('--band-95'),
     plum: value('--color-secondary'),
+    plum50: value('--plum-50'),
     plum80: value('--plum-80'),
     plum95: value('--plum-95'),
     moss: value('--color-success'),

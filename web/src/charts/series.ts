@@ -60,9 +60,9 @@ export function reach(bands: { start: number; values: Value[] }[]) {
 }
 
 export function bandColour(level: number, colours: Colours, plum: boolean): string {
-  if (plum) return level > 90 ? colours.plum95 : colours.plum80;
-  if (level > 90) return colours.band95;
-  return level > 60 ? colours.band80 : colours.band50;
+  if (level > 90) return plum ? colours.plum95 : colours.band95;
+  if (level > 60) return plum ? colours.plum80 : colours.band80;
+  return plum ? colours.plum50 : colours.band50;
 }
 
 /** "95 %", "80 %" where the bands end; a name needs a twentieth of the height of the picture. */

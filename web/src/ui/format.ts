@@ -10,7 +10,11 @@ export function fixed(value: number | null | undefined, digits: number): string 
   if (value === null || value === undefined) return '–';
   let format = formats.get(digits);
   if (!format) {
-    format = new Intl.NumberFormat('en-GB', { minimumFractionDigits: digits, maximumFractionDigits: digits });
+    format = new Intl.NumberFormat('en-GB', {
+      minimumFractionDigits: digits,
+      maximumFractionDigits: digits,
+      signDisplay: 'negative', // no minus where all digits round to zero
+    });
     formats.set(digits, format);
   }
   return format.format(value).replace('-', '−');

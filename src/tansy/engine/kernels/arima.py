@@ -71,10 +71,11 @@ def _value(raw, problem, work):
 
 
 @njit(**KERNEL)
-def _minimise(raw, search, low, high, longest, gradient, problem, work):
-    """Search from `raw`, which is changed in place to the optimum; returns the least value."""
+def _minimise(points, search, low, high, longest, gradient, problem, work):
+    """Search from `points` [1, free], which is changed in place to the optimum; returns the least value."""
     h = 1e-5
-    begin(search, False)
+    raw = points[0]
+    begin(search, 0, False)
     while True:
         value = _value(raw, problem, work)
         for i in range(len(raw)):
@@ -82,8 +83,8 @@ def _minimise(raw, search, low, high, longest, gradient, problem, work):
             raw[i] = kept + h
             gradient[i] = (_value(raw, problem, work) - value) / h
             raw[i] = kept
-        if advance(search, raw, value, gradient, low, high, longest, _ENOUGH):
-            return least_value(search)
+        if advance(search, 0, points, value, gradient, low, high, longest, _ENOUGH):
+            return least_value(search, 0)
 
 
 @njit(**KERNEL)
@@ -260,10 +261,11 @@ def fit_batch(
     p, q = orders
     ar = np.zeros(p)
     ma = np.zeros(q)
-    raw = np.zeros(n_free)
+    points = np.zeros((1, n_free))
+    raw = points[0]
     found = np.zeros(n_free)
     gradient = np.zeros(n_free)
-    search = new_search(n_free)
+    search = new_search(1, n_free)
     low = np.full(n_free, -_BOUND)
     high = np.full(n_free, _BOUND)
     longest = np.full(n_free, _LONGEST)
@@ -299,7 +301,7 @@ def fit_batch(
         for i in range(1 if is_warm else first_raw.shape[0]):
             for j in range(n_free):
                 raw[j] = warm[s, j] if is_warm else first_raw[i, j]
-            value = _minimise(raw, search, low, high, longest, gradient, problem, work)
+            value = _minimise(points, search, low, high, longest, gradient, problem, work)
             if value < best or i == 0:
                 best = value
                 for j in range(n_free):

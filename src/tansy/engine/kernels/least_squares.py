@@ -6,6 +6,7 @@ the factor carries along.
 
 import math
 
+import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.options import KERNEL
@@ -112,3 +113,35 @@ def quadratic_form(gram, k, dropped, x, z):
         z[j] = value / gram[j, j]
         total += z[j] * z[j]
     return total
+
+
+@njit(**KERNEL)
+def inverse_of_normal(factor, rows, inverse):
+    """Inverse of a normal matrix [K, K], its lower triangle read and overwritten; False where there is none.
+
+    rows: [K, at least K], scratch.
+    """
+    k = len(factor)
+    for i in range(k):
+        factor[i, i] = factor[i, i] * (1.0 + 1e-9) + 1e-12  # a direction that changes nothing keeps a length
+    dropped = np.zeros(k, dtype=np.bool_)
+    cholesky(factor, k, dropped)
+    if dropped.any():
+        return False
+    # rows of L^-1, then L^-T L^-1
+    inverse[:] = 0.0
+    for i in range(k):
+        row = rows[i]
+        row[: i + 1] = 0.0
+        row[i] = 1.0
+        for c in range(i):
+            less(row[: c + 1], factor[i, c], rows[c, : c + 1])
+        scale = 1.0 / factor[i, i]
+        for c in range(i + 1):
+            row[c] *= scale
+        for j in range(i + 1):
+            less(inverse[j, : j + 1], -row[j], row[: j + 1])
+    for i in range(k):
+        for j in range(i):
+            inverse[j, i] = inverse[i, j]
+    return True

@@ -40,17 +40,31 @@ def _step_additive(relative, m, shock, alpha, beta, gamma, phi, level, trend, se
 
 
 @njit(**KERNEL)
-def _step_multiplicative(relative, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+def _step_multiplicative(shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+    """The same where the season multiplies; every path's mean stays above zero."""
     for i in range(len(out)):
         q = level[i] + phi[i] * trend[i]
         s = seasonal[i]
         mu = q * s
-        e = max(mu * shock[i] if relative else shock[i], -0.999 * mu)
+        e = max(shock[i], -0.999 * mu)
         out[i] = mu + e
         by_s = e / s
         level[i] = q + alpha[i] * by_s
         trend[i] = phi[i] * trend[i] + beta[i] * by_s
         seasonal[i] = s + gamma[i] * e / q
+
+
+@njit(**KERNEL)
+def _step_relative(shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+    """The same with relative errors: e / s is q times the relative error, e / q is s times it."""
+    for i in range(len(out)):
+        q = level[i] + phi[i] * trend[i]
+        s = seasonal[i]
+        eps = max(shock[i], -0.999)
+        out[i] = q * s * (1.0 + eps)
+        level[i] = q * (1.0 + alpha[i] * eps)
+        trend[i] = phi[i] * trend[i] + beta[i] * q * eps
+        seasonal[i] = s * (1.0 + gamma[i] * eps)
 
 
 @njit(**KERNEL)
@@ -99,18 +113,11 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
                 for i in range(n_paths):
                     shock[i] = scale[i] * drawn[i]
             if season[s] == MULTIPLICATIVE:
-                _step_multiplicative(
-                    relative[s],
-                    shock,
-                    weight[0],
-                    weight[1],
-                    weight[2],
-                    weight[3],
-                    level,
-                    trend,
-                    seasonal[at],
-                    paths[s, h],
-                )
+                step = (shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at], paths[s, h])
+                if relative[s]:
+                    _step_relative(*step)
+                else:
+                    _step_multiplicative(*step)
             else:
                 _step_additive(
                     relative[s], own_m, shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at],

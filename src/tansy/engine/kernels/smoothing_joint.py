@@ -16,7 +16,7 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.least_squares import cholesky, dots, less, normal_matrix
+from tansy.engine.kernels.least_squares import cholesky, dots, inverse_of_normal, normal_matrix
 from tansy.engine.kernels.options import KERNEL
 from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import (
@@ -94,8 +94,8 @@ def objective_and_pull(y, relative, path, season, pull):
 
 
 @njit(**KERNEL)
-def evaluate(point, problem, gradient):
-    """Objective and gradient at (shares, level, trend, season1..m-1), those of them that are free."""
+def evaluate(point, problem, with_gradient, gradient):
+    """Objective, and gradient where asked, at (shares, level, trend, season1..m-1), those of them that are free."""
     y, form, fixed, fixed_states, work = problem
     relative, has_trend, damped, season, m, n_shares = form
     weights, states, seasonal, path, pull, by_weight, by_state, directions = work
@@ -107,8 +107,8 @@ def evaluate(point, problem, gradient):
     if math.isnan(level):
         return math.inf
     value = objective_and_pull(y, relative, path, season, pull)
-    if math.isinf(value):
-        return math.inf
+    if math.isinf(value) or not with_gradient:
+        return value
     by_state[:] = 0.0
     follow_back(y, season, m, weights, path, pull, by_weight, by_state)
     share_directions(point, fixed, weights, has_trend, damped, season, directions)
@@ -172,29 +172,7 @@ def inverse_curvature(point, problem, inverse, slopes, factor):
         for t in range(n):
             row[t] *= weight * pull[t]
     normal_matrix(slopes, n, factor)
-    for i in range(k):
-        factor[i, i] = factor[i, i] * (1.0 + 1e-9) + 1e-12  # a direction that changes nothing keeps a length
-    dropped = np.zeros(k, dtype=np.bool_)
-    cholesky(factor, k, dropped)
-    if dropped.any():
-        return False
-    # rows of L^-1 into `slopes`, then L^-T L^-1
-    inverse[:] = 0.0
-    for i in range(k):
-        row = slopes[i]
-        row[: i + 1] = 0.0
-        row[i] = 1.0
-        for c in range(i):
-            less(row[: c + 1], factor[i, c], slopes[c, : c + 1])
-        scale = 1.0 / factor[i, i]
-        for c in range(i + 1):
-            row[c] *= scale
-        for j in range(i + 1):
-            less(inverse[j, : j + 1], -row[j], row[: j + 1])
-    for i in range(k):
-        for j in range(i):
-            inverse[j, i] = inverse[i, j]
-    return True
+    return inverse_of_normal(factor, slopes, inverse)
 
 
 @njit(**KERNEL)
@@ -225,9 +203,18 @@ def _problem(values, size, relative, has_trend, damped, season, m, n_shares, fix
 
 
 @njit(**KERNEL)
+def _set_start(shares, states, unit, problem, point):
+    """A start on the scale of `_problem`, away from the corners where a share of what is left moves nothing."""
+    _, has_trend, _, _, m, n_shares = problem[1]
+    for j in range(n_shares):
+        point[j] = min(0.99, max(0.01, shares[j]))
+    _point_from(states / unit, n_shares, problem[3], has_trend, m, point)
+
+
+@njit(**KERNEL)
 def search_batch(
-    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares_at, states_at, least_used, enough,
-    shares_found, weights_found, states_found, objective, evaluations,
+    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares_at, states_at, descents, least_used,
+    enough, shares_found, weights_found, states_found, objective, evaluations,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], positive, NaN missing.
 
@@ -257,7 +244,7 @@ def search_batch(
         )
         n = end - start
         work = problem[4]
-        search = new_search(k)
+        search = new_search(1, k)
         slopes = np.empty((k, max(n, k)))
         factor = np.empty((k, k))
         low = np.full(k, -math.inf)
@@ -266,31 +253,36 @@ def search_batch(
         low[:n_shares] = LEAST_SHARE
         high[:n_shares] = 1.0 - LEAST_SHARE
         longest[:n_shares] = 0.3
-        point = np.zeros(k)
+        points = np.zeros((1, k))
+        point = points[0]
         best = np.zeros(k)
         gradient = np.zeros(k)
+        at_start = np.empty(n_starts)
         least = math.inf
         tried = 0
         for i in range(n_starts):
-            if math.isnan(states_at[s, i, 0]):
-                continue
-            for j in range(n_shares):
-                point[j] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, shares_at[s, i, j]))
-            _point_from(states_at[s, i] / unit, n_shares, problem[3], has_trend, m, point)
-            value = evaluate(point, problem, gradient)
-            tried += 1
-            if math.isinf(value):
-                continue
-            begin(search, inverse_curvature(point, problem, search[2], slopes, factor))
-            while not advance(search, point, value, gradient, low, high, longest, enough):
-                value = evaluate(point, problem, gradient)
+            at_start[i] = math.inf
+            if not math.isnan(states_at[s, i, 0]):
+                _set_start(shares_at[s, i], states_at[s, i], unit, problem, point)
+                at_start[i] = evaluate(point, problem, False, gradient)
                 tried += 1
-            if least_value(search) < least:
-                least = least_value(search)
+        for _ in range(min(descents, n_starts)):
+            i = int(np.argmin(at_start))
+            if math.isinf(at_start[i]):
+                break
+            at_start[i] = math.inf
+            _set_start(shares_at[s, i], states_at[s, i], unit, problem, point)
+            value = evaluate(point, problem, True, gradient)
+            begin(search, 0, inverse_curvature(point, problem, search[2][0], slopes, factor))
+            while not advance(search, 0, points, value, gradient, low, high, longest, enough):
+                value = evaluate(point, problem, True, gradient)
+                tried += 1
+            if least_value(search, 0) < least:
+                least = least_value(search, 0)
                 best[:] = point
         if math.isinf(least):
             continue
-        evaluate(best, problem, gradient)
+        evaluate(best, problem, False, gradient)
         evaluations[s] = tried + 1
         shares_found[s] = best[:n_shares]
         weights_found[s] = work[0]
@@ -335,7 +327,7 @@ def draw_batch(
         _point_from(states[s] / unit, n_shares, problem[3], has_trend, m, best)
         gradient = np.zeros(k)
         inverse = np.zeros((k, k))
-        least = evaluate(best, problem, gradient)
+        least = evaluate(best, problem, True, gradient)
         known = inverse_curvature(best, problem, inverse, np.empty((k, max(n, k))), np.empty((k, k)))
         root = np.zeros((k, k))
         if known:
@@ -367,12 +359,13 @@ def draw_batch(
                 if a < n_shares:
                     folded = abs(at[a]) % 2.0
                     at[a] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, 2.0 - folded if folded > 1.0 else folded))
-            value = evaluate(at, problem, gradient)
+            value = evaluate(at, problem, False, gradient)
             proposed = -0.5 * (value - least) + 0.5 * length_squared if math.isfinite(value) else -math.inf
             if proposed >= score or uniforms[i] < math.exp(proposed - score):
                 score = proposed
                 point[:] = at
-            evaluate(point, problem, gradient)
+            else:
+                evaluate(point, problem, False, gradient)
             weights, first, seasonal, path = work[0], work[1], work[2], work[3]
             weights_drawn[s, i] = weights
             for j in range(4 + 2 + m):

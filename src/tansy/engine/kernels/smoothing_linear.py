@@ -388,9 +388,10 @@ def search_batch(
     low = np.full(n_free, LEAST_SHARE)
     high = np.full(n_free, 1.0 - LEAST_SHARE)
     longest = np.full(n_free, 0.3)
-    point = np.zeros(n_free)
+    points = np.zeros((1, n_free))
+    point = points[0]
     gradient = np.zeros(n_free)
-    search = new_search(n_free)
+    search = new_search(1, n_free)
     at_start = np.zeros(n_starts)
     for s in range(n_series):
         start, end, n_seen = extent(values[s])
@@ -422,14 +423,14 @@ def search_batch(
                 point[:] = starts[best]
             else:
                 point[:] = starts[attempt - int(is_warm)]
-            begin(search, False)
+            begin(search, 0, False)
             while True:
                 value = evaluate(point, problem, True, gradient)
                 tried += 1
-                if advance(search, point, value, gradient, low, high, longest, enough):
+                if advance(search, 0, points, value, gradient, low, high, longest, enough):
                     break
-            if least_value(search) < least:
-                least = least_value(search)
+            if least_value(search, 0) < least:
+                least = least_value(search, 0)
                 shares_found[s] = point
         objective[s] = evaluate(shares_found[s], problem, False, gradient)
         evaluations[s] = tried + 1

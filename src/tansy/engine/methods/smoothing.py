@@ -16,7 +16,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.errors import NotationError
-from tansy.engine.kernels import smoothing_apply, smoothing_doubt, smoothing_joint, smoothing_linear, smoothing_tune
+from tansy.engine.kernels import (
+    smoothing_apply,
+    smoothing_doubt,
+    smoothing_joint,
+    smoothing_lanes,
+    smoothing_linear,
+    smoothing_tune,
+)
 from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.methods.distribution import N_PATHS, Chosen, Distribution, Normal, Simulated
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, aicc, all_positive, note, too_few
@@ -30,8 +37,12 @@ _MOST_PAIRS_TRIED = 6
 
 # Where searches may start, as shares of each weight's range, and how many of the best are followed to the end. Damped
 # trends need several (`numerics.md`, trap 5).
-_GRID = {"alpha": (0.2, 0.6, 0.9), "beta": (0.05, 0.3, 0.7), "gamma": (0.05, 0.5), "phi": (0.3, 0.95)}
+_GRID = {"alpha": (0.2, 0.6, 0.9), "beta": (0.05, 0.3, 0.7), "gamma": (0.05, 0.5, 0.9), "phi": (0.3, 0.95)}
 _ONE_START = {"alpha": 0.45, "beta": 0.15, "gamma": 0.2, "phi": 0.95}
+# Likelihoods with a season often have one top where gamma is small and one where it is large.
+_LIVELY_SEASON = {"gamma": 0.9}
+_LIVELY_LEVEL = {"alpha": 0.9, "gamma": 0.05}
+_JOINT_DESCENTS = 4
 _LOOSE, _TIGHT = 1e-3, 1e-6  # of -2 log L
 _FINALISTS_WITHIN = 0.3  # of the least AICc: these are searched again, more thoroughly
 
@@ -229,7 +240,7 @@ def _search(
         return _tuned(form, task, fixed, given, free, k)
     least = k + _season_needed(form, task)
     if error == "A" and season != "M":
-        starts = _grid(free) if thorough else np.array([[_ONE_START[name] for name in free]])
+        starts = _grid(free) if thorough else _few_starts(free)
         starts = starts[:0] if polish else starts
         own = np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm[:, :n_free])
         return _linear(
@@ -239,19 +250,33 @@ def _search(
     if not before:
         note(notes, ~positive, "not fitted: multiplicative forms need values above zero")
     task = replace(task, values=np.where(positive[:, None], task.values, math.nan))
-    starts_at = _joint_starts(form, task, fixed, before, thorough, warm, n_free, m)
+    shares_at, states_at = _joint_starts(form, task, fixed, before, thorough, warm, n_free, m)
     shares, weights = np.empty((n, n_free)), np.empty((n, 4))
     states, objective, evaluations = np.empty((n, 2 + m)), np.empty(n), np.empty(n, np.int64)
-    smoothing_joint.search_batch(
-        task.values, error == "M", trend != "N", trend == "Ad", _SEASON_CODE[season], m, fixed, given,
-        *starts_at, least, _TIGHT if thorough else _LOOSE, shares, weights, states, objective, evaluations,
-    )  # fmt: skip
+    found = (shares, weights, states, objective, evaluations)
+    enough = _TIGHT if thorough else _LOOSE
+    if m == 0 and np.isnan(given).all():
+        smoothing_lanes.search_batch(
+            task.values, True, trend != "N", trend == "Ad", fixed, shares_at.reshape(n * shares_at.shape[1], n_free),
+            states_at.reshape(-1, 2), 1, np.empty((n, n_free)), least, enough, *found,
+        )  # fmt: skip
+    else:
+        smoothing_joint.search_batch(
+            task.values, error == "M", trend != "N", trend == "Ad", _SEASON_CODE[season], m, fixed, given,
+            shares_at, states_at, _JOINT_DESCENTS if thorough else 1, least, enough, *found,
+        )  # fmt: skip
     return _Found(form, shares, weights, states, np.zeros((n, task.x.shape[2])), objective, evaluations, k)
 
 
 def _grid(free: list[str]) -> Floats:
     points = list(itertools.product(*(_GRID[name] for name in free)))
     return np.array(points, dtype=float).reshape(len(points), len(free))
+
+
+def _few_starts(free: list[str], thorough: bool = False) -> Floats:
+    starts = [_ONE_START, {**_ONE_START, **_LIVELY_SEASON}] if "gamma" in free else [_ONE_START]
+    starts += [{**_ONE_START, **_LIVELY_LEVEL}] if thorough else []
+    return np.array([[start[name] for name in free] for start in starts])
 
 
 def _season_needed(form: Form, task: _Task) -> int:
@@ -281,6 +306,12 @@ def _linear(
             _TIGHT if tight else _LOOSE, shares, weights, states, found, variances, objective, evaluations,
         )  # fmt: skip
 
+    if not (m or columns) and np.isnan(given).all():
+        smoothing_lanes.search_batch(
+            task.values, False, trend != "N", trend == "Ad", fixed, starts, np.empty((0, 2)), descents, warm, least,
+            _TIGHT if tight else _LOOSE, shares, weights, states, objective, evaluations,
+        )  # fmt: skip
+        return _Found(form, shares, weights, states, np.zeros((n, task.x.shape[2])), objective, evaluations, k)
     x = np.ascontiguousarray(task.x[:, :, :columns])
     search(task.values, x, warm, starts, coefficients, precision)
     if form.shared_season:
@@ -355,6 +386,10 @@ def _joint_starts(
             state[:, 2:] = factor / factor.mean(axis=1, keepdims=True)
         shares.append(share)
         states.append(state)
+    if season != "N":  # the additive fit may sit on the wrong one of several tops
+        for start in _few_starts(_free_weights(form), thorough)[: None if thorough else 1]:
+            shares.append(np.tile(start, (len(task.values), 1)))
+            states.append(states[0])
     return np.ascontiguousarray(np.stack(shares, axis=1)), np.ascontiguousarray(np.stack(states, axis=1))
 
 

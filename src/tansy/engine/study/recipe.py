@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import tomli_w
 
 from tansy.engine.backtest.origins import origins
@@ -58,7 +59,7 @@ class Recipe:
     reconciliation: str = "variance"
     nonnegative: bool = True
     whole_units: bool = False
-    levels: tuple[float, ...] = (80.0, 95.0)
+    levels: tuple[float, ...] = (50.0, 80.0, 95.0)
     ended_after: int = 0
     cleaning: Rules | None = None
     plans: tuple[Plan, ...] = ()
@@ -84,7 +85,7 @@ class Recipe:
         if self.whole_units and not self.nonnegative:
             raise RecipeError("[reconciliation] whole_units needs nonnegative = true: no unit can be less than none.")
         if not self.levels or not all(0 < level < 100 for level in self.levels):
-            raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [80, 95].")
+            raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [50, 80, 95].")
 
     def to_toml(self) -> str:
         document: dict[str, Any] = {"name": self.name}
@@ -153,7 +154,7 @@ def read_recipe(text: str) -> Recipe:
             reconciliation=reconciliation.get("method", "variance"),
             nonnegative=reconciliation.get("nonnegative", True),
             whole_units=reconciliation.get("whole_units", False),
-            levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (80.0, 95.0))),
+            levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (50.0, 80.0, 95.0))),
             ended_after=document["methods"].get("ended_after", 0),
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
             kept=tuple(read_kept(entries) for entries in document["methods"].get("kept", ())),
@@ -189,7 +190,8 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         step = max(1, leads // 3)
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
     origins(timeline.n_periods, number, step, leads)
-    methods = (*_PLAIN_CANDIDATES, *_SEASONAL_CANDIDATES[timeline.frequency])
+    slow = ("tsb",) if _has_slow_movers(panel) else ()
+    methods = (*_PLAIN_CANDIDATES, *slow, *_SEASONAL_CANDIDATES[timeline.frequency])
     return Recipe(
         name="Default",
         structure=structure,
@@ -201,6 +203,14 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         ended_after=season_and_a_bit(timeline),
         data=data,
     )
+
+
+def _has_slow_movers(panel: Panel) -> bool:
+    """A twentieth of the series have no demand in a quarter of the periods from their first demand on."""
+    sold = np.nan_to_num(panel.values) != 0.0
+    began = np.argmax(sold, axis=1)
+    possible = np.where(sold.any(axis=1), panel.timeline.n_periods - began, 0)
+    return bool((sold.sum(axis=1) < 0.75 * possible).mean() > 0.05)
 
 
 def _mostly_positive(panel: Panel) -> bool:

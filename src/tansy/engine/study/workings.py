@@ -108,6 +108,8 @@ def workings(values: Floats, timeline: Timeline, fits: Fits, profile: Floats | N
         return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile))
     if form.family == "trend" and not (form.words or form.log):
         return _of_trend(values, timeline, fits)
+    if form.family in _INTERMITTENT and not form.log and (values > 0.0).any():
+        return _of_demands(values, timeline, fits)
     return _of_lags(values, timeline, fits)
 
 
@@ -297,6 +299,67 @@ def _of_trend(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     observed = [i for i, cell in enumerate(actual) if cell.value is not None]
     totals = {name: float(sum(cells[name][i].value or 0.0 for i in observed)) for name in summed}
     return Workings(labels, 0, columns, cells, p, formulas, equation.replace("+ -", "− "), totals)
+
+
+_INTERMITTENT = {
+    "croston": ("interval", "[size<]/[interval<]"),
+    "sba": ("interval", "(1-{beta}/2)*[size<]/[interval<]"),
+    "tsb": ("probability", "[size<]*[probability<]"),
+}
+
+
+def _of_demands(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    """Croston's method and its relatives: sizes change with a demand, the probability of `tsb` with every period."""
+    other, of_forecast = _INTERMITTENT[fits.form(0).family]
+    p = fits.named_parameters(0)
+    alpha, beta = p["alpha"], p["beta"]
+    means = "periods between demands, smoothed" if other == "interval" else "of a demand in a period, smoothed"
+    columns = [
+        _ACTUAL,
+        Column("since", "Periods", "[since<]+1", "since the demand before, this one included"),
+        Column("fitted", "Fitted", of_forecast, "what was forecast one period before"),
+        *_ERROR,
+        Column("size", "Size", "[size<]+{alpha}*([actual]-[size<])", "of a demand, smoothed; after this period"),
+        Column(other, other.title(), "", f"{means}; after this period"),
+    ]
+    first, labels, actual = _begin(values, timeline, 0)
+    cells: dict[str, list[Cell]] = {column.name: [] for column in columns}
+    cells["actual"] = actual
+    fitted = values - fits.residuals[0]
+    since, size, at, began = 0, 0.0, 0.0, False
+    after_demand = True  # the count begins anew
+    for t, value in enumerate(values[first:]):
+        since += 1
+        cells["since"].append(Cell(float(since), "" if after_demand else "[since<]+1"))
+        known, demand = not np.isnan(value), bool(value > 0.0 or value < 0.0)
+        after_demand = demand
+        if not began:
+            cells["fitted"].append(Cell(why="no demand before it"))
+            if not demand:
+                cells["size"].append(Cell(why="no demand yet"))
+                cells[other].append(Cell(why="no demand yet"))
+                continue
+            began, size, at = True, float(value), float(since) if other == "interval" else 1.0 / since
+            cells["size"].append(Cell(size, "[actual]"))
+            cells[other].append(Cell(at, "[since]" if other == "interval" else "1/[since]"))
+            since = 0
+            continue
+        cells["fitted"].append(Cell(float(fitted[first + t]), of_forecast) if known else Cell(why="no value"))
+        of_size, of_other = "[size<]", f"[{other}<]"
+        if other == "probability" and known:
+            at += beta * (float(demand) - at)
+            of_other = f"[{other}<]+{{beta}}*({int(demand)}-[{other}<])"
+        if demand:
+            size += alpha * (float(value) - size)
+            of_size = columns[-2].formula
+            if other == "interval":
+                at += beta * (since - at)
+                of_other = f"[{other}<]+{{beta}}*([since]-[{other}<])"
+            since = 0
+        cells["size"].append(Cell(size, of_size))
+        cells[other].append(Cell(at, of_other))
+    _errors(cells)
+    return Workings(labels, 0, columns, cells, {"alpha": alpha, "beta": beta})
 
 
 def _of_lags(values: Floats, timeline: Timeline, fits: Fits) -> Workings:

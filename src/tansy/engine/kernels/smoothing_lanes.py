@@ -1,0 +1,576 @@
+"""Maximum likelihood of smoothing without a season, sixteen series side by side.
+
+The same searches as in `smoothing_linear` and `smoothing_joint`, for the forms that a batch is fitted with most: first
+states estimated, no regressors. A recursion waits for its own last step, so that one series leaves most of the
+processor idle; sixteen in lockstep fill it. Each lane holds one search; when it ends, the lane takes the next one in
+the queue. A lane never sees another, so results depend on neither their number nor their order.
+
+Block arrays are flat, row t of a [n, rows, LANES] array after the other, because only constant distances let the
+compiler prove that it may work on several lanes per instruction. Missing values, and what follows the end of a shorter
+series, have weight 0: the error counts 0 and the states go on.
+"""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tansy.engine.kernels.least_squares import inverse_of_normal
+from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.quasi_newton import advance, begin, new_search
+from tansy.engine.kernels.smoothing import (
+    LEAST_SHARE,
+    count_shares,
+    extent,
+    observed_mean,
+    share_directions,
+    weights_from_shares,
+)
+
+LANES = 16
+_VALUE, _SEEN, _INPUTS = 0, 1, 2  # rows of a block's input
+_ERROR, _TREND, _OTHER, _PATH = 0, 1, 2, 3  # rows of a block's path; other: the level's column, or 1 / mu
+_MOST_DIRECTIONS = 5  # alpha, beta, phi, level, trend
+
+
+@njit(**KERNEL)
+def _fill(lane, values, start, end, shift, scale, block):
+    """Put (values - shift) * scale from start to end into a lane, and weight 0 after it."""
+    n = len(block) // (_INPUTS * LANES)
+    for t in range(n):
+        at = t * _INPUTS * LANES + lane
+        value = values[start + t] if start + t < end else math.nan
+        seen = not math.isnan(value)
+        block[at] = (value - shift) * scale if seen else 0.0
+        block[at + LANES] = 1.0 if seen else 0.0
+
+
+@njit(**KERNEL)
+def _linear_sums(block, weights, has_trend, path, s):
+    """Errors of one unit of level (row other), of trend (row trend) and of the series (row error), and their sums.
+
+    s: the states in rows 0 to 5, then the sums level x level, level x trend, trend x trend, level x series,
+    trend x series in rows 6 to 10.
+    """
+    for i in range(11 * LANES):
+        s[i] = 0.0
+    for lane in range(LANES):
+        s[lane] = -1.0
+        s[3 * LANES + lane] = -1.0
+    n = len(block) // (_INPUTS * LANES)
+    for t in range(n):
+        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
+        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
+        if has_trend:
+            for i in range(LANES):
+                seen = row[LANES + i]
+                alpha, beta, phi = weights[i], weights[LANES + i], weights[3 * LANES + i]
+                d = phi * s[LANES + i]
+                q = s[i] + d
+                level = -seen * q
+                s[i] = q + alpha * level
+                s[LANES + i] = d + beta * level
+                d = phi * s[3 * LANES + i]
+                q = s[2 * LANES + i] + d
+                trend = -seen * q
+                s[2 * LANES + i] = q + alpha * trend
+                s[3 * LANES + i] = d + beta * trend
+                d = phi * s[5 * LANES + i]
+                q = s[4 * LANES + i] + d
+                own = seen * (row[i] - q)
+                s[4 * LANES + i] = q + alpha * own
+                s[5 * LANES + i] = d + beta * own
+                out[i] = own
+                out[LANES + i] = trend
+                out[2 * LANES + i] = level
+                s[6 * LANES + i] += level * level
+                s[7 * LANES + i] += level * trend
+                s[8 * LANES + i] += trend * trend
+                s[9 * LANES + i] += level * own
+                s[10 * LANES + i] += trend * own
+        else:
+            for i in range(LANES):
+                seen = row[LANES + i]
+                alpha = weights[i]
+                level = -seen * s[i]
+                s[i] += alpha * level
+                own = seen * (row[i] - s[4 * LANES + i])
+                s[4 * LANES + i] += alpha * own
+                out[i] = own
+                out[2 * LANES + i] = level
+                s[6 * LANES + i] += level * level
+                s[9 * LANES + i] += level * own
+
+
+@njit(**KERNEL)
+def _solve_linear(s, has_trend, states):
+    """Level and trend of every lane by least squares from `_linear_sums`; NaN where they cannot be told apart."""
+    for i in range(LANES):
+        both, own = s[7 * LANES + i], s[8 * LANES + i]
+        first = s[6 * LANES + i]
+        level = s[9 * LANES + i] / first if first > 0.0 else math.nan
+        trend = 0.0
+        if has_trend:
+            rest = own - both * both / first
+            trend = (s[10 * LANES + i] - both * level) / rest if rest > 1e-11 * own else math.nan
+            level -= trend * both / first
+        states[i] = level
+        states[LANES + i] = trend
+
+
+@njit(**KERNEL)
+def _linear_errors(weights, has_trend, states, path, s):
+    """The errors and trends with the states of `_solve_linear`; sums of squares into row 0 of s."""
+    for i in range(2 * LANES):
+        s[i] = 0.0
+    for i in range(LANES):
+        s[LANES + i] = states[LANES + i]
+    for t in range(len(path) // (_PATH * LANES)):
+        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
+        if has_trend:
+            for i in range(LANES):
+                e = out[i] - states[i] * out[2 * LANES + i] - states[LANES + i] * out[LANES + i]
+                out[i] = e
+                out[LANES + i] = s[LANES + i]
+                s[LANES + i] = weights[3 * LANES + i] * s[LANES + i] + weights[LANES + i] * e
+                s[i] += e * e
+        else:
+            for i in range(LANES):
+                e = out[i] - states[i] * out[2 * LANES + i]
+                out[i] = e
+                s[i] += e * e
+
+
+@njit(**KERNEL)
+def _relative_errors(block, weights, states, path, s):
+    """Errors, trends and 1 / mu of every period with relative errors, into the path.
+
+    Into s: sum of squared relative errors in row 0, sum of log mu in row 1 - NaN where mu is not above zero.
+    """
+    for i in range(LANES):
+        s[i] = 0.0
+        s[LANES + i] = 0.0
+        s[2 * LANES + i] = states[i]
+        s[3 * LANES + i] = states[LANES + i]
+        s[4 * LANES + i] = 1.0
+        s[5 * LANES + i] = 0.0
+    n = len(block) // (_INPUTS * LANES)
+    for t in range(n):
+        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
+        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
+        for i in range(LANES):
+            seen = row[LANES + i]
+            trend = s[3 * LANES + i]
+            d = weights[3 * LANES + i] * trend
+            q = s[2 * LANES + i] + d
+            e = seen * (row[i] - q)
+            mu = seen * q + (1.0 - seen)
+            inverse = 1.0 / mu
+            out[i] = e
+            out[LANES + i] = trend
+            out[2 * LANES + i] = inverse
+            s[2 * LANES + i] = q + weights[i] * e
+            s[3 * LANES + i] = d + weights[LANES + i] * e
+            e *= inverse
+            s[i] += e * e
+            s[4 * LANES + i] *= mu
+            s[5 * LANES + i] += abs(mu) - mu  # stays zero while mu is above it
+        if t % 16 == 15 or t == n - 1:  # the logarithm of a product rarely, not of every factor
+            for i in range(LANES):
+                s[LANES + i] += math.log(s[4 * LANES + i])
+                s[4 * LANES + i] = 1.0
+    for i in range(LANES):
+        if s[5 * LANES + i] != 0.0 or not math.isfinite(s[LANES + i]):
+            s[LANES + i] = math.nan
+
+
+@njit(**KERNEL)
+def _one_back(i, pull, row, out, weights, s):
+    """One step of `_back` in lane i; see `smoothing.follow_back`."""
+    e = out[i]
+    to_level = s[i]
+    to_trend = s[LANES + i]
+    s[2 * LANES + i] += to_level * e
+    s[3 * LANES + i] += to_trend * e
+    to_q = to_level + row[LANES + i] * (pull - weights[LANES + i] * to_trend - weights[i] * to_level)
+    s[4 * LANES + i] += out[LANES + i] * (to_trend + to_q)
+    s[i] = to_q
+    s[LANES + i] = weights[3 * LANES + i] * (to_trend + to_q)
+
+
+@njit(**KERNEL)
+def _back(block, weights, path, relative, factor, s):
+    """The adjoint of the recursion: derivatives by level, trend, alpha, beta, phi into rows 0 to 4 of s.
+
+    factor: [LANES], n / sum of squares; see `smoothing.follow_back` and `smoothing_joint.objective_and_pull`.
+    """
+    for i in range(5 * LANES):
+        s[i] = 0.0
+    n = len(block) // (_INPUTS * LANES)
+    for t in range(n - 1, -1, -1):
+        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
+        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
+        if relative:
+            for i in range(LANES):
+                inverse = out[2 * LANES + i]
+                eps = out[i] * inverse
+                pull = inverse * (2.0 - 2.0 * factor[i] * eps * (1.0 + eps))
+                _one_back(i, pull, row, out, weights, s)
+        else:
+            for i in range(LANES):
+                _one_back(i, -2.0 * factor[i] * out[i], row, out, weights, s)
+
+
+@njit(**KERNEL)
+def _normal_of_relative(block, weights, path, directions, k, slopes, normal):
+    """Sums over t of (dmu / mu)(dmu / mu)' of every lane, row (a * most + b) of `normal`, b <= a < k.
+
+    directions: row (a * 5 + j) says where a unit of direction a leads alpha, beta, phi, level, trend.
+    slopes: scratch, rows 0 to 4 the slopes and 5 to 14 the states.
+    """
+    most = _MOST_DIRECTIONS
+    for i in range(most * most * LANES):
+        normal[i] = 0.0
+    for a in range(k):
+        for i in range(LANES):
+            slopes[(most + a) * LANES + i] = directions[(a * most + 3) * LANES + i]
+            slopes[(2 * most + a) * LANES + i] = directions[(a * most + 4) * LANES + i]
+    for t in range(len(block) // (_INPUTS * LANES)):
+        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
+        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
+        for a in range(k):
+            own = directions[a * most * LANES : (a + 1) * most * LANES]
+            slope = slopes[a * LANES : (a + 1) * LANES]
+            level = slopes[(most + a) * LANES : (most + a + 1) * LANES]
+            trend = slopes[(2 * most + a) * LANES : (2 * most + a + 1) * LANES]
+            for i in range(LANES):
+                d = weights[3 * LANES + i] * trend[i] + own[2 * LANES + i] * out[LANES + i]
+                q = level[i] + d
+                e = -row[LANES + i] * q
+                slope[i] = -e * out[2 * LANES + i]
+                level[i] = q + own[i] * out[i] + weights[i] * e
+                trend[i] = d + own[LANES + i] * out[i] + weights[LANES + i] * e
+        for a in range(k):
+            for b in range(a + 1):
+                at = (a * most + b) * LANES
+                for i in range(LANES):
+                    normal[at + i] += slopes[a * LANES + i] * slopes[b * LANES + i]
+
+
+@njit(**KERNEL)
+def _evaluate(relative, has_trend, block, counts, sizes, work, value, states):
+    """What `smoothing_linear.evaluate` and `smoothing_joint.evaluate` minimise, in every lane, and its derivatives.
+
+    counts: [LANES] observed values, sizes: their sums of squares. states: level and trend, read where errors are
+    relative and written where not. Leaves derivatives by level, trend, alpha, beta, phi in rows 0 to 4 of `work[2]`.
+    """
+    weights, path, s, factor = work
+    if relative:
+        _relative_errors(block, weights, states, path, s)
+        for i in range(LANES):
+            squares = max(s[i], 1e-200)
+            factor[i] = counts[i] / squares
+            value[i] = counts[i] * math.log(squares / counts[i]) + 2.0 * s[LANES + i]
+            if math.isnan(value[i]):
+                value[i] = math.inf
+    else:
+        _linear_sums(block, weights, has_trend, path, s)
+        _solve_linear(s, has_trend, states)
+        _linear_errors(weights, has_trend, states, path, s)
+        for i in range(LANES):
+            squares = max(s[i], 1e-24 * sizes[i] + 1e-200)
+            factor[i] = counts[i] / squares
+            value[i] = counts[i] * math.log(squares / counts[i])
+            if math.isnan(s[i]):
+                value[i] = math.inf
+    _back(block, weights, path, relative, factor, s)
+
+
+@njit(**KERNEL)
+def _set_weights(lane, point, fixed, has_trend, damped, own, weights):
+    weights_from_shares(point, fixed, has_trend, damped, 0, own)
+    for j in range(4):
+        weights[j * LANES + lane] = own[j]
+
+
+@njit(**KERNEL)
+def _gradient_of(lane, point, relative, has_trend, damped, fixed, own, directions, s, gradient):
+    """Derivatives by the numbers that are searched: shares, and with relative errors level and trend."""
+    n_shares = len(directions)
+    share_directions(point, fixed, own, has_trend, damped, 0, directions)
+    for a in range(n_shares):
+        gradient[a] = (
+            directions[a, 0] * s[2 * LANES + lane]
+            + directions[a, 1] * s[3 * LANES + lane]
+            + directions[a, 3] * s[4 * LANES + lane]
+        )
+    if relative:
+        gradient[n_shares] = s[lane]
+        if has_trend:
+            gradient[n_shares + 1] = s[LANES + lane]
+
+
+@njit(**KERNEL)
+def _inverse_curvature(has_trend, damped, block, counts, work, points, own, directions, fixed, lanes, normal, inverse):
+    """Inverse of the expected second derivatives of -2 log L in each of the first `lanes` lanes, [LANES, k, k], after
+    `_relative_errors`; NaN where there is none. See `smoothing_joint.inverse_curvature`."""
+    weights, path, s, _ = work
+    most = _MOST_DIRECTIONS
+    n_shares = len(directions)
+    k = points.shape[1]
+    leads = np.zeros(most * most * LANES)
+    for i in range(lanes):
+        for j in range(4):
+            own[j] = weights[j * LANES + i]
+        share_directions(points[i], fixed, own, has_trend, damped, 0, directions)
+        for a in range(n_shares):
+            leads[(a * most) * LANES + i] = directions[a, 0]
+            leads[(a * most + 1) * LANES + i] = directions[a, 1]
+            leads[(a * most + 2) * LANES + i] = directions[a, 3]
+        leads[(n_shares * most + 3) * LANES + i] = 1.0
+        if has_trend:
+            leads[((n_shares + 1) * most + 4) * LANES + i] = 1.0
+    _normal_of_relative(block, weights, path, leads, k, np.empty(3 * most * LANES), normal)
+    factor = np.empty((k, k))
+    rows = np.empty((k, k))
+    for i in range(lanes):
+        weight = 2.0 * (counts[i] / max(s[i], 1e-200) + 2.0)
+        for a in range(k):
+            for b in range(a + 1):
+                factor[a, b] = weight * normal[(a * most + b) * LANES + i]
+        if not inverse_of_normal(factor, rows, inverse[i]):
+            inverse[i] = math.nan
+
+
+@njit(**KERNEL)
+def search_batch(
+    values, relative, has_trend, damped, fixed, starts, states_at, descents, warm, least_used, enough,
+    shares_found, weights_found, states_found, objective, evaluations,
+):  # fmt: skip
+    """Fit one form without a season to each row of `values` [series, T], NaN missing.
+
+    fixed: [4] given weights, NaN where estimated. Additive errors: starts [starts, free] are shared, of which the best
+    `descents` are followed, and warm [series, free] as in `smoothing_linear.search_batch`; states_at is not read.
+    Relative errors, values above zero: starts [series x starts, free] with states_at [series x starts, 2], row after
+    row of `smoothing_joint.search_batch`, NaN passes a start over. Written as there.
+    """
+    n_series = len(values)
+    n_shares = count_shares(fixed, has_trend, damped, 0)
+    k = n_shares + (1 + int(has_trend) if relative else 0)
+    shares_found[:] = math.nan
+    weights_found[:] = math.nan
+    states_found[:] = math.nan
+    objective[:] = math.nan
+    evaluations[:] = 0
+    # What every series is: where it lies, how it is scaled.
+    spans = np.zeros((n_series, 3), dtype=np.int64)
+    scales = np.zeros((n_series, 3))  # shift, scale, sum of squares after that
+    longest_span = 0
+    for s in range(n_series):
+        start, end, n_seen = extent(values[s])
+        mean = observed_mean(values[s])
+        if n_seen < least_used or n_seen == 0 or (relative and not mean > 0.0):
+            continue
+        spans[s, 0], spans[s, 1], spans[s, 2] = start, end, n_seen
+        scales[s, 0] = 0.0 if relative else mean
+        scales[s, 1] = 1.0 / mean if relative else 1.0
+        for t in range(start, end):
+            if not math.isnan(values[s, t]):
+                scales[s, 2] += ((values[s, t] - scales[s, 0]) * scales[s, 1]) ** 2
+        longest_span = max(longest_span, end - start)
+        objective[s] = math.inf
+    work = (
+        np.zeros(4 * LANES), np.zeros(longest_span * _PATH * LANES), np.zeros(11 * LANES), np.zeros(LANES)
+    )  # fmt: skip
+    block = np.zeros(longest_span * _INPUTS * LANES)
+    counts = np.ones(LANES)
+    sizes = np.ones(LANES)
+    value = np.zeros(LANES)
+    states = np.zeros(2 * LANES)
+    points = np.zeros((LANES, k))
+    own = np.zeros(4)
+    directions = np.zeros((n_shares, 4))
+    rows = np.zeros(LANES, dtype=np.int64)
+
+    # The queue: one row for each search that is followed to the end.
+    if relative:
+        per_row = len(starts) // max(n_series, 1)
+        jobs = len(starts)
+    else:
+        per_row = max(descents, 2)
+        jobs = n_series * per_row
+    job_points = np.full((jobs, k), math.nan)
+    trusted = np.zeros((jobs, k, k)) if relative else np.zeros((0, k, k))
+    if relative:
+        _queue_relative(
+            starts, states_at, per_row, has_trend, damped, fixed, spans, scales, values, block, counts, work, value,
+            states, points, own, directions, rows, job_points, trusted,
+        )  # fmt: skip
+    else:
+        _queue_linear(
+            starts, descents, warm, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value,
+            states, points, own, rows, job_points, evaluations,
+        )  # fmt: skip
+
+    low = np.full(k, -math.inf)
+    high = np.full(k, math.inf)
+    longest = np.full(k, math.inf)
+    low[:n_shares] = LEAST_SHARE
+    high[:n_shares] = 1.0 - LEAST_SHARE
+    longest[:n_shares] = 0.3
+    search = new_search(LANES, k)
+    gradient = np.zeros(k)
+    rows[:] = -1
+    next_job = 0
+    while True:
+        active = 0
+        for i in range(LANES):
+            while rows[i] < 0 and next_job < jobs:
+                job = next_job
+                next_job += 1
+                s = job // per_row
+                if spans[s, 2] == 0 or (k > 0 and math.isnan(job_points[job, 0])) or (k == 0 and job % per_row > 0):
+                    continue
+                rows[i] = s
+                points[i] = job_points[job]
+                counts[i] = spans[s, 2]
+                sizes[i] = scales[s, 2]
+                _fill(i, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
+                known = relative and not math.isnan(trusted[job, 0, 0])
+                if known:
+                    for a in range(k):
+                        for b in range(k):
+                            search[2][i, a, b] = trusted[job, a, b]
+                begin(search, i, known)
+            if rows[i] >= 0:
+                active += 1
+                _set_weights(i, points[i], fixed, has_trend, damped, own, work[0])
+                if relative:
+                    states[i] = points[i, n_shares]
+                    states[LANES + i] = points[i, n_shares + 1] if has_trend else 0.0
+        if active == 0:
+            break
+        _evaluate(relative, has_trend, block, counts, sizes, work, value, states)
+        for i in range(LANES):
+            s = rows[i]
+            if s < 0:
+                continue
+            evaluations[s] += 1
+            _keep_better(i, s, n_shares, value, points, states, work[0], scales, objective, shares_found,
+                         weights_found, states_found)  # fmt: skip
+            for j in range(4):
+                own[j] = work[0][j * LANES + i]
+            _gradient_of(i, points[i], relative, has_trend, damped, fixed, own, directions, work[2], gradient)
+            if advance(search, i, points, value[i], gradient, low, high, longest, enough):
+                rows[i] = -1
+    for s in range(n_series):
+        if math.isinf(objective[s]):
+            objective[s] = math.nan
+        elif relative and not math.isnan(objective[s]):
+            objective[s] += 2.0 * spans[s, 2] * math.log(1.0 / scales[s, 1])
+
+
+@njit(**KERNEL)
+def _keep_better(
+    i, s, n_shares, value, points, states, weights, scales, objective, shares_found, weights_found, states_found
+):
+    if not value[i] < objective[s]:
+        return
+    objective[s] = value[i]
+    for a in range(n_shares):
+        shares_found[s, a] = points[i, a]
+    for j in range(4):
+        weights_found[s, j] = weights[j * LANES + i]
+    states_found[s, 0] = states[i] / scales[s, 1] + scales[s, 0]
+    states_found[s, 1] = states[LANES + i] / scales[s, 1]
+
+
+@njit(**KERNEL)
+def _queue_linear(
+    starts, descents, warm, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value, states,
+    points, own, rows, job_points, evaluations,
+):  # fmt: skip
+    """Where the searches of each series begin: its warm start, and the best of the shared ones."""
+    n_series, n_starts, n_free = len(values), len(starts), starts.shape[1]
+    per_row = max(descents, 2)
+    at_start = np.full((n_series, max(n_starts, 1)), 0.0)
+    # one start, or as many as are followed, need no comparing; a warm one leaves room for one beside it
+    any_warm = False
+    for s in range(n_series):
+        any_warm = any_warm or (n_free > 0 and not math.isnan(warm[s, 0]))
+    if n_starts > (1 if any_warm else descents):
+        lanes = 0
+        for s in range(n_series + 1):
+            if s < n_series and spans[s, 2] > 0:
+                rows[lanes] = s
+                counts[lanes] = spans[s, 2]
+                sizes[lanes] = scales[s, 2]
+                _fill(lanes, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
+                lanes += 1
+            if lanes == LANES or (s == n_series and lanes > 0):
+                for c in range(n_starts):
+                    for i in range(LANES):
+                        _set_weights(i, starts[c], fixed, has_trend, damped, own, work[0])
+                    _evaluate(False, has_trend, block, counts, sizes, work, value, states)
+                    for i in range(lanes):
+                        at_start[rows[i], c] = value[i]
+                for i in range(lanes):
+                    evaluations[rows[i]] += n_starts
+                lanes = 0
+    for s in range(n_series):
+        is_warm = n_free > 0 and not math.isnan(warm[s, 0])
+        job = s * per_row
+        followed = min(descents, n_starts)
+        if is_warm:
+            job_points[job] = warm[s]
+            job += 1
+            followed = min(1, n_starts)
+        for _ in range(followed):
+            best = 0
+            for c in range(1, n_starts):
+                if at_start[s, c] < at_start[s, best]:
+                    best = c
+            at_start[s, best] = math.inf
+            job_points[job] = starts[best]
+            job += 1
+
+
+@njit(**KERNEL)
+def _queue_relative(
+    starts, states_at, per_row, has_trend, damped, fixed, spans, scales, values, block, counts, work, value, states,
+    points, own, directions, rows, job_points, trusted,
+):  # fmt: skip
+    """Starts with the inverse of the expected curvature there; those that the recursion cannot follow are left out."""
+    jobs = len(starts)
+    n_shares = starts.shape[1]
+    job_of = np.zeros(LANES, dtype=np.int64)
+    normal = np.zeros(_MOST_DIRECTIONS * _MOST_DIRECTIONS * LANES)
+    inverse = np.zeros((LANES, points.shape[1], points.shape[1]))
+    lanes = 0
+    for job in range(jobs + 1):
+        s = job // per_row
+        if job < jobs and spans[s, 2] > 0 and not math.isnan(states_at[job, 0]):
+            rows[lanes] = s
+            job_of[lanes] = job
+            counts[lanes] = spans[s, 2]
+            _fill(lanes, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
+            for a in range(n_shares):
+                points[lanes, a] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, starts[job, a]))
+            points[lanes, n_shares] = states_at[job, 0] * scales[s, 1]
+            states[lanes] = points[lanes, n_shares]
+            states[LANES + lanes] = 0.0
+            if has_trend:
+                points[lanes, n_shares + 1] = states_at[job, 1] * scales[s, 1]
+                states[LANES + lanes] = points[lanes, n_shares + 1]
+            _set_weights(lanes, points[lanes], fixed, has_trend, damped, own, work[0])
+            lanes += 1
+        if lanes == LANES or (job == jobs and lanes > 0):
+            _relative_errors(block, work[0], states, work[1], work[2])
+            _inverse_curvature(
+                has_trend, damped, block, counts, work, points, own, directions, fixed, lanes, normal, inverse
+            )
+            for i in range(lanes):
+                if not math.isnan(work[2][LANES + i]):
+                    job_points[job_of[i]] = points[i]
+                    trusted[job_of[i]] = inverse[i]
+            lanes = 0
