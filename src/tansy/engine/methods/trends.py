@@ -173,18 +173,12 @@ def fit_theta(form: Form, batch: Batch, horizon: int, warm: Floats | None = None
     first value; the forecast is the mean of both. Variance sigma2 (1 + (h - 1) alpha^2), sigma2 of the one-step errors,
     as the method is simple smoothing with drift (Hyndman, Billah 2003).
     """
-    m = batch.timeline.season_length
     values = batch.values
     n, length = values.shape
-    began = np.argmax(~np.isnan(values), axis=1)
     notes: dict[int, tuple[str, ...]] = {}
-    indices, known = seasonal_indices(values, began, m, horizon)
-    seasonal = known & _season_shows(values, m)
-    indices = np.where(seasonal[:, None], indices, 1.0)
+    indices, seasonal, coefficients, line = theta_line(values, batch.timeline.season_length, horizon)
     note(notes, seasonal, "seasonally adjusted by indices")
     adjusted = values / indices[:, :length]
-    t = np.arange(1, length + horizon + 1)[None, :] - began[:, None].astype(float)
-    coefficients, line, _, _, _ = _polynomial(adjusted, t, 1)
     two = 2.0 * adjusted - line[:, :length]
     simple = Form("ets", letters=("A", "N", "N"), choices={"start": "first", "tune": "MSE"})
     one = smoothing.fit(simple, Batch(two, batch.timeline), horizon)
@@ -209,6 +203,19 @@ def fit_theta(form: Form, batch: Batch, horizon: int, warm: Floats | None = None
         np.full(n, 4.0), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
         distribution=None if bands == "none" else Normal(forecast, each, together), notes=notes,
     )  # fmt: skip
+
+
+def theta_line(values: Floats, m: int, horizon: int) -> tuple[Floats, NDArray[np.bool_], Floats, Floats]:
+    """What `theta` adjusts by and its line 0: indices [n, T + H], whether there is a season [n], intercept and slope
+    [n, 2] of t = 1 at the first value, and the line [n, T + H]."""
+    length = values.shape[1]
+    began = np.argmax(~np.isnan(values), axis=1)
+    indices, known = seasonal_indices(values, began, m, horizon)
+    seasonal = known & _season_shows(values, m)
+    indices = np.where(seasonal[:, None], indices, 1.0)
+    t = np.arange(1, length + horizon + 1)[None, :] - began[:, None].astype(float)
+    coefficients, line, _, _, _ = _polynomial(values / indices[:, :length], t, 1)
+    return indices, seasonal, coefficients, line
 
 
 def _season_shows(values: Floats, m: int) -> NDArray[np.bool_]:

@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods.fits import Fits
+from tansy.engine.methods.trends import theta_line
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -99,15 +100,18 @@ _ERROR = (
     Column("percentage", "Error %", "100*[error]/[actual]", "error in percent of the actual value"),
 )
 _ACTUAL = Column("actual", "Actual", "", "history, corrected")
+_LOG_ACTUAL = Column("log_actual", "ln actual", "LN([actual])", "natural logarithm")
 
 
 def workings(values: Floats, timeline: Timeline, fits: Fits, profile: Floats | None = None) -> Workings:
     """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares."""
     form = fits.form(0)
-    if form.family == "ets" and not form.log:
+    if form.family == "ets":
         return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile))
     if form.family == "trend" and not (form.words or form.log):
         return _of_trend(values, timeline, fits)
+    if form.family == "theta" and not form.log and fits.defined[0]:
+        return _of_theta(values, timeline, fits)
     if form.family in _INTERMITTENT and not form.log and (values > 0.0).any():
         return _of_demands(values, timeline, fits)
     return _of_lags(values, timeline, fits)
@@ -163,8 +167,9 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Float
     used = _used_up(values, fits)
     first, labels, actual = _begin(values, timeline, n_start)
     before = "[level<]" + ("+[damped]" if trend != "N" else "")
-    shock = "[error]/[season]" if times else "[error]"
-    columns = [_ACTUAL]
+    error = "[log_error]" if form.log else "[error]"
+    shock = f"{error}/[season]" if times else error
+    columns = [_ACTUAL, *([_LOG_ACTUAL] if form.log else [])]
     if trend != "N":
         formula = "{phi}*[trend<]" if trend == "Ad" else "[trend<]"
         means = "trend of the period before, damped" if trend == "Ad" else "trend of the period before"
@@ -178,13 +183,17 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Float
         columns.append(Column("outside", "Yearly season", "", what))
     of_level = f"({before})*[season]" if times else before + ("+[season]" if m else "")
     of_level += "+[outside]" if outside is not None else ""
-    columns.append(Column("fitted", "Fitted", of_level, "what was forecast one period before"))
+    if form.log:
+        columns.append(Column("log_fitted", "ln fitted", of_level, "its logarithm as forecast one period before"))
+        columns.append(Column("log_error", "ln error", "[log_actual]-[log_fitted]", "error of the logarithm"))
+    of_fitted = "EXP([log_fitted])" if form.log else of_level
+    columns.append(Column("fitted", "Fitted", of_fitted, "what was forecast one period before"))
     columns += _ERROR
     columns.append(Column("level", "Level", f"{before}+{{alpha}}*{shock}", "level after this period"))
     if trend != "N":
         columns.append(Column("trend", "Trend", f"[damped]+{{beta}}*{shock}", "trend after this period"))
     if m:
-        of_season = f"[season]+{{gamma}}*[error]/({before})" if times else "[season]+{gamma}*[error]"
+        of_season = f"[season]+{{gamma}}*{error}" + (f"/({before})" if times else "")
         columns.append(Column("new_season", "New season", of_season, f"season for {m} periods later"))
     cells: dict[str, list[Cell]] = {column.name: [Cell() for _ in range(n_start)] for column in columns}
     cells["actual"] = actual
@@ -216,10 +225,15 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Float
         beside = float(outside[first + t]) if outside is not None else 0.0
         mu = q * s if times else q + s + beside
         missing = bool(np.isnan(value))
-        e = 0.0 if missing else float(value) - mu
+        own = float(np.log(value)) if form.log and not missing else float(value)
+        e = 0.0 if missing else own - mu
         hit = e / s if times else e
         level, slope = q + p["alpha"] * hit, damped + p.get("beta", 0.0) * hit
-        rest = {"damped": damped, "season": s, "fitted": mu, "level": level, "trend": slope}
+        rest = {"damped": damped, "season": s, "level": level, "trend": slope, "fitted": mu}
+        if form.log:
+            rest |= {"log_fitted": mu, "fitted": float(np.exp(mu))}
+            for name, number in (("log_actual", own), ("log_error", e)):
+                cells[name].append(Cell(why="no value") if missing else Cell(number, formulas[name]))
         if m:
             seasons[t % m] = s + p.get("gamma", 0.0) * (e / q if times else e)
             rest["new_season"] = seasons[t % m]
@@ -256,7 +270,7 @@ def _of_trend(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     of = "log_actual" if logs else "actual"
     columns = [_ACTUAL, Column("t", "t", "", "number of the period")]
     if logs:
-        columns.append(Column("log_actual", "ln actual", "LN([actual])", "natural logarithm"))
+        columns.append(_LOG_ACTUAL)
     columns.append(Column("t_squared", "t²", "[t]*[t]", "for the sum of squares"))
     columns.append(
         Column("t_actual", "t × ln actual" if logs else "t × actual", f"[t]*[{of}]", "for the sum of products")
@@ -299,6 +313,54 @@ def _of_trend(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     observed = [i for i, cell in enumerate(actual) if cell.value is not None]
     totals = {name: float(sum(cells[name][i].value or 0.0 for i in observed)) for name in summed}
     return Workings(labels, 0, columns, cells, p, formulas, equation.replace("+ -", "− "), totals)
+
+
+def _of_theta(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    """The line through the adjusted history, and the doubled distance from it, smoothed; their mean is the forecast."""
+    indices, seasonal, coefficients, line = theta_line(values[None], timeline.season_length, 0)
+    alpha = fits.named_parameters(0)["alpha"]
+    index = "[index]" if seasonal[0] else "1"
+    adjusted = "[adjusted]" if seasonal[0] else "[actual]"
+    columns = [_ACTUAL, Column("t", "t", "", "number of the period")]
+    if seasonal[0]:
+        columns.append(Column("index", "Index", "", "seasonal index of the period"))
+        columns.append(Column("adjusted", "Adjusted", "[actual]/[index]", "seasonally adjusted"))
+    columns += [
+        Column("line", "Line", "{intercept}+{slope}*[t]", "least-squares line"),
+        Column("two", "Line 2", f"2*{adjusted}-[line]", "twice as far from the line"),
+        Column("smoothed", "Smoothed", "[smoothed<]+{alpha}*([two]-[smoothed<])", "line 2, smoothed, after the period"),
+        Column("fitted", "Fitted", f"([smoothed<]+[line])/2*{index}", "what was forecast one period before"),
+        *_ERROR,
+    ]
+    first, labels, actual = _begin(values, timeline, 0)
+    cells: dict[str, list[Cell]] = {column.name: [] for column in columns}
+    cells["actual"] = actual
+    formulas = {column.name: column.formula for column in columns}
+    smoothed = 0.0
+    for t, value in enumerate(values[first:]):
+        at, own, missing = float(line[0, first + t]), float(indices[0, first + t]), bool(np.isnan(value))
+        two = 2.0 * float(value) / own - at
+        before = smoothed
+        smoothed = two if t == 0 else before if missing else before + alpha * (two - before)
+        row = {
+            "t": t + 1.0, "index": own, "adjusted": float(value) / own, "line": at, "two": two, "smoothed": smoothed,
+            "fitted": 0.5 * (before + at) * own,
+        }  # fmt: skip
+        for name, number in row.items():
+            if name not in formulas:
+                continue
+            if missing and name in ("adjusted", "two"):
+                cells[name].append(Cell(why="no value"))
+            elif name == "fitted" and t == 0:
+                cells[name].append(Cell(why="the smoothing starts here"))
+            else:
+                formula = formulas[name]
+                if name == "smoothed" and (t == 0 or missing):
+                    formula = "[two]" if t == 0 else "[smoothed<]"
+                cells[name].append(Cell(number, formula))
+    _errors(cells)
+    intercept, slope = (float(c) for c in coefficients[0])
+    return Workings(labels, 0, columns, cells, {"alpha": alpha, "intercept": intercept, "slope": slope})
 
 
 _INTERMITTENT = {
@@ -363,7 +425,8 @@ def _of_demands(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
 
 
 def _of_lags(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
-    """Methods whose fitted value is one look back; for all others fitted values and errors alone."""
+    """Methods whose fitted value is one look back; for all others (ARIMA, and the simple ones on logarithms or with
+    gaps) fitted values and errors alone."""
     form = fits.form(0)
     first, labels, actual = _begin(values, timeline, 0)
     p = fits.named_parameters(0)
