@@ -77,6 +77,7 @@ def test_workings_are_to_be_had_on_the_screen_and_as_a_sheet_with_live_formulas(
 
 def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: APIClient, done: Study) -> None:
     address = f"/api/studies/{done.pk}/nodes/0/keep/"
+    list_address = f"/api/portfolios/{done.portfolio_id}/kept/"
     assert client.post(address, {"method": "moving-average(5)", "reason": " "}, format="json").status_code == 400
     assert client.post(address, {"method": "x(", "reason": "why"}, format="json").status_code == 422
     body = {"method": "moving-average(5)", "reason": "what the buyers know"}
@@ -93,10 +94,17 @@ def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: A
     smooth = [one for one in Node.objects.filter(study=again, kept__contains="all smooth") if one.level > 0]
     assert smooth and all(methods[one.chosen] == "moving-average(3)" for one in smooth)
 
+    services.keep(done.portfolio, done.made_by, "naive", "for a node that is no more", node="gone")
+    assert list(services.used_by(done.portfolio).values()) == [1, len(smooth)]  # the new one is not seen yet
+    last = services.again(done, done.made_by)
+    services.carry_out(last.run)
+    seen = {one["node"] or one["kind"]: one["used_by"] for one in client.get(list_address).json()}
+    assert seen["gone"] == 0 and seen["smooth"] == len(smooth)
+    client.post(f"/api/kept/{KeptMethod.objects.get(node='gone').pk}/withdraw/")
+
     client.post(f"/api/kept/{kept['id']}/withdraw/")
-    listed = client.get(f"/api/portfolios/{done.portfolio_id}/kept/").json()
-    assert [one["withdrawn_at"] is None for one in listed] == [True, False]
-    assert KeptMethod.objects.count() == 2
+    listed = client.get(list_address).json()
+    assert [one["withdrawn_at"] is None for one in listed] == [False, True, False]
     assert [one.method for one in services.kept_of(done.portfolio)] == ["moving-average(3)"]
 
 

@@ -1055,6 +1055,8 @@ export interface components {
             readonly made_at: string;
             /** Format: date-time */
             readonly withdrawn_at: string | null;
+            /** @description Nodes of the last study that use it; none while no study has seen it. */
+            readonly used_by: number | null;
         };
         KeptPlan: {
             id: number;

@@ -7,6 +7,7 @@ import io
 import json
 import shutil
 import time
+from collections import Counter
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
@@ -76,6 +77,21 @@ def kept_of(portfolio: Portfolio) -> tuple[Kept, ...]:
     """Methods kept by hand that stand, the oldest first."""
     standing = portfolio.kept_methods.filter(withdrawn_at=None).order_by("id")
     return tuple(Kept(one.method, one.reason, one.node, one.kind) for one in standing)
+
+
+def used_by(portfolio: Portfolio) -> dict[int, int]:
+    """How many nodes of the last finished study use each method kept by hand that it was made with: none where the node
+    is gone or the method cannot be fitted there."""
+    study = Study.objects.filter(portfolio=portfolio, result__isnull=False).order_by("-id").first()
+    if study is None:
+        return {}
+    nodes = Counter(study.nodes.exclude(kept="").values_list("kept", flat=True))
+    found = {}
+    for one in portfolio.kept_methods.filter(withdrawn_at=None):
+        kept = Kept(one.method, one.reason, one.node, one.kind)
+        if kept in study.recipe.kept:
+            found[one.pk] = nodes[kept.words()] if one.kind else min(nodes[kept.words()], 1)
+    return found
 
 
 def keep(portfolio: Portfolio, user: Any, method: str, reason: str, *, node: str = "", kind: str = "") -> KeptMethod:

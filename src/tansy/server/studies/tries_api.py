@@ -120,11 +120,17 @@ class KeepSerializer(serializers.Serializer):
 
 class KeptSerializer(serializers.ModelSerializer):
     made_by = serializers.CharField(source="made_by.username")
+    used_by = serializers.SerializerMethodField()
 
     class Meta:
         model = KeptMethod
-        fields = ["id", "node", "kind", "method", "reason", "made_by", "made_at", "withdrawn_at"]
+        fields = ["id", "node", "kind", "method", "reason", "made_by", "made_at", "withdrawn_at", "used_by"]
         read_only_fields = fields
+
+    def get_used_by(self, kept: KeptMethod) -> int | None:
+        """Nodes of the last study that use it; none while no study has seen it."""
+        found: int | None = self.context.get("used_by", {}).get(kept.pk)
+        return found
 
 
 class _Place:
@@ -266,7 +272,8 @@ class KeptView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """Methods kept by hand, newest first; those withdrawn stay listed with their date."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
-        return Response(KeptSerializer(portfolio.kept_methods.order_by("-id"), many=True).data)
+        context = {"used_by": services.used_by(portfolio)}
+        return Response(KeptSerializer(portfolio.kept_methods.order_by("-id"), many=True, context=context).data)
 
 
 class WithdrawView(APIView):

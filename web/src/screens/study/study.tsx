@@ -113,6 +113,12 @@ function WholeUnits({ portfolio }: { portfolio: Schema['Portfolio'] }) {
   );
 }
 
+function usedBy(nodes: number | null): string {
+  if (nodes === null) return 'not seen yet';
+  if (nodes === 0) return 'not used: the node is gone, or the method cannot be fitted there';
+  return nodes === 1 ? 'used by 1 node' : `used by ${count(nodes)} nodes`;
+}
+
 /** Methods that planners settled on, which every new study uses. */
 function KeptMethods({ portfolio }: { portfolio: number }) {
   const client = useQueryClient();
@@ -135,6 +141,7 @@ function KeptMethods({ portfolio }: { portfolio: number }) {
             <th>Reason</th>
             <th>By</th>
             <th>Since</th>
+            <th>In the last study</th>
             <th />
           </tr>
         </thead>
@@ -146,6 +153,7 @@ function KeptMethods({ portfolio }: { portfolio: number }) {
               <td>{one.reason}</td>
               <td>{one.made_by}</td>
               <td>{when(one.made_at)}</td>
+              <td>{one.withdrawn_at ? '' : usedBy(one.used_by)}</td>
               <td className="text-right">
                 {one.withdrawn_at ? (
                   `withdrawn ${when(one.withdrawn_at)}`
