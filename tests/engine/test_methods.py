@@ -79,46 +79,6 @@ def test_arima_likelihood_is_the_dense_normal_density(text: str, ar: list[float]
     assert fits.loglik[0] >= -other.fun - 2e-4
 
 
-@pytest.mark.parametrize(("text", "d"), [("arima(1,1,1)", 1), ("arima(0,2,1)", 2)])
-def test_differenced_arima_with_gaps_integrates_them_out(text: str, d: int) -> None:
-    """A flat prior on the first d values: the density of the observed values given those, by dense algebra."""
-    rng = np.random.default_rng(5)
-    y = np.round(rng.normal(0, 1, 40).cumsum(), 3) + 30
-    y[[7, 8, 25]] = np.nan
-    fits = fitted(text, y)
-    p = parameters(fits)
-    ar = np.array([p["ar1"]]) if "ar1" in p else np.empty(0)
-    n = len(y) - d
-    w_covariance = fits.sigma2[0] * toeplitz(arma_covariances(ar, np.array([p["ma1"]]), n))
-    # y = G w + (terms in the first d values); with those known, y is normal with covariance G V G'
-    integrate = np.linalg.matrix_power(np.tril(np.ones((len(y), len(y)))), d)[:, d:] if d == 1 else None
-    if d == 2:
-        integrate = np.zeros((len(y), n))
-        for j in range(n):
-            integrate[j + 2 :, j] = np.arange(1, len(y) - j - 1)
-    assert integrate is not None
-    mean = np.full(len(y), y[0]) if d == 1 else y[0] + (y[1] - y[0]) * np.arange(len(y))
-    seen = ~np.isnan(y) & (np.arange(len(y)) >= d)
-    covariance = (integrate @ w_covariance @ integrate.T)[np.ix_(seen, seen)]
-    dense = multivariate_normal(mean[seen], covariance).logpdf(y[seen])
-    assert fits.loglik[0] == pytest.approx(float(dense), rel=1e-8)
-    assert fits.n_used[0] == seen.sum()
-    # forecasts are the conditional expectation of the joint normal of past and future
-    whole = len(y) + 4
-    long = np.zeros((whole, whole - d))
-    for j in range(whole - d):
-        long[j + d :, j] = 1.0 if d == 1 else np.arange(1, whole - j - 1)
-    joint = long @ (fits.sigma2[0] * toeplitz(arma_covariances(ar, np.array([p["ma1"]]), whole - d))) @ long.T
-    at = np.nonzero(seen)[0]
-    ahead = np.arange(len(y), whole)
-    trend = np.full(whole, y[0]) if d == 1 else y[0] + (y[1] - y[0]) * np.arange(whole)
-    gain = joint[np.ix_(ahead, at)] @ np.linalg.inv(joint[np.ix_(at, at)])
-    np.testing.assert_allclose(fits.forecast[0], trend[ahead] + gain @ (y[at] - trend[at]), rtol=1e-7)
-    conditional = joint[np.ix_(ahead, ahead)] - gain @ joint[np.ix_(at, ahead)]
-    # the last value is known, so the conditional variance is that of the psi weights once the filter has settled
-    np.testing.assert_allclose(variance(fits)[0], np.diag(conditional), rtol=2e-2)
-
-
 def test_harmonics_are_generalised_least_squares() -> None:
     rng = np.random.default_rng(2)
     timeline = Timeline("W", 2700, 130, 52)

@@ -1,12 +1,16 @@
-"""Maximum likelihood of ARIMA with regressors, for a batch of series.
+"""Maximum likelihood of seasonal ARIMA with regressors, for a batch of series.
 
-Given the AR and MA coefficients, the one-step errors are linear in everything else: mean, regression coefficients,
-missing values of a differenced series. So each evaluation solves those by least squares and the search is over one to
-four numbers. With Q the least sum of squares, it minimises -2 log L up to a constant:
+Given the coefficients of phi and theta, the one-step errors are linear in everything else: mean or drift, regression
+coefficients, values that are missing before differencing. Those are solved by least squares in every evaluation. With Q
+the least sum of squares, F the variances of the innovations and G the normal matrix of the missing values, -2 log L is,
+but for a constant,
 
-    n log(Q / n)  +  sum of log F  +  log det of the missing values' information
+    n log(Q / n) + sum of log F + log det G  =  n log(sum of r^2 / n),  r = e exp((sum of log F + log det G) / 2n),
 
-where F is the variance of an innovation relative to sigma squared.
+so that the search is a problem of least squares, which Levenberg's and Marquardt's method solves in a few steps with
+differences for derivatives (Nocedal, Wright 2006, section 10.3). What is searched are partial autocorrelations before
+tanh, which keeps every factor stationary and invertible; where a coefficient is given by hand, the others of its factor
+are searched as they are.
 """
 
 import math
@@ -14,263 +18,461 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.arma import arma_errors, coefficients_from_partials
+from tansy.engine.kernels.arma import (
+    coefficients_from_partials,
+    innovations,
+    kalman_innovations,
+    partials_from_coefficients,
+    process,
+    set_process,
+)
 from tansy.engine.kernels.least_squares import (
     back_substitute,
     cholesky,
     dots,
-    normal_matrix_of_columns,
+    normal_matrix,
     quadratic_form,
 )
 from tansy.engine.kernels.options import KERNEL
-from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
-from tansy.engine.kernels.smoothing import psi_sums
+from tansy.engine.kernels.smoothing import extent, observed_mean, psi_sums
 
-# Partial autocorrelations before tanh, tanh(5) = 0.9999.
-_BOUND = 5.0
-_LONGEST = 2.0
-_ENOUGH = 1e-5  # of -2 log L
-
-
-@njit(**KERNEL)
-def _least(gram, k, n_gaps, dropped):
-    """Factor the normal matrix in place, the series in row k; returns (Q, log det of the gap block)."""
-    cholesky(gram, k, dropped)
-    own = gram[k, k]
-    log_det = 0.0
-    for j in range(n_gaps):
-        log_det += 2.0 * math.log(gram[j, j])
-    return max(own - dots(gram[k], gram[k], k), 1e-15 * own + 1e-200), log_det
+NO_MEAN, CONSTANT, DRIFT = 0, 1, 2
+BOUND = 5.0  # of partial autocorrelations before tanh, tanh(5) = 0.9999
+_LONGEST = 1.5
+_STEP = 1e-5
+_MOST_STEPS = 40
+_PROMISING = 0.1  # of -2 log L: searches are followed so far before the better one goes on to the end
+_MOST_FILLED = 12  # missing values that cost a column each rather than the full filter
+EXACT, LOOSE = 1e-14, 1e-8  # when gains count as settled
 
 
 @njit(**KERNEL)
-def _errors(raw, problem, work):
-    """Errors of all columns at the parameters `raw`; returns sum of log F.
-
-    problem, work: see `fit_batch`, where they are put together.
-    """
-    (p, q), inputs, seen, _, _ = problem
-    states, errors, spread, ar, ma, _, _ = work
-    coefficients_from_partials(raw[:p], ar)
-    coefficients_from_partials(raw[p:], ma)
-    for i in range(q):
-        ma[i] = -ma[i]
-    states[:] = 0.0
-    return arma_errors(inputs, seen, ar, ma, states, errors, spread)
+def difference_polynomial(d, seasonal_d, m):
+    """dl of y_t = w_t + sum of dl_k y_{t-k}, k = 1, 2, ...; w is y differenced d times and D times at lag m."""
+    polynomial = np.zeros(d + seasonal_d * m + 1)
+    polynomial[0] = 1.0
+    for i in range(d + seasonal_d):
+        lag = 1 if i < d else m
+        for k in range(len(polynomial) - 1, lag - 1, -1):
+            polynomial[k] -= polynomial[k - lag]
+    return -polynomial[1:]
 
 
 @njit(**KERNEL)
-def _value(raw, problem, work):
-    """What is minimised; leaves the errors of all columns and the factor of their normal matrix in `work`."""
-    n_gaps, n_used = problem[3], problem[4]
-    errors, gram, dropped = work[1], work[5], work[6]
-    log_f = _errors(raw, problem, work)
-    normal_matrix_of_columns(errors, gram)
-    least, log_det = _least(gram, errors.shape[1] - 1, n_gaps, dropped)
-    return n_used * math.log(least / n_used) + log_f + log_det
-
-
-@njit(**KERNEL)
-def _minimise(points, search, low, high, longest, gradient, problem, work):
-    """Search from `points` [1, free], which is changed in place to the optimum; returns the least value."""
-    h = 1e-5
-    raw = points[0]
-    begin(search, 0, False)
-    while True:
-        value = _value(raw, problem, work)
-        for i in range(len(raw)):
-            kept = raw[i]
-            raw[i] = kept + h
-            gradient[i] = (_value(raw, problem, work) - value) / h
-            raw[i] = kept
-        if advance(search, 0, points, value, gradient, low, high, longest, _ENOUGH):
-            return least_value(search, 0)
-
-
-@njit(**KERNEL)
-def _columns(y, regressors, d, has_mean):
-    """Set up the linear problem of one series.
-
-    Returns (inputs [rows, k + 1], seen [rows], plain [end - start, k + 1], start, end, n_gaps, n_linear, reference).
-    Columns: the missing values of a differenced series, then the mean, then the regressors, and the series itself, less
-    `reference`, last.
-    """
-    length = len(y)
-    k_x = regressors.shape[1]
-    start = 0
-    while start < length and math.isnan(y[start]):
-        start += 1
-    end = length
-    while end > start and math.isnan(y[end - 1]):
-        end -= 1
-    n_seen = 0
-    reference = 0.0
-    for t in range(start, end):
-        if not math.isnan(y[t]):
-            n_seen += 1
-            reference += y[t]
-    reference /= max(n_seen, 1)
-    n_gaps = end - start - n_seen if d > 0 else 0
-    n_linear = 1 if has_mean else 0
-    if not has_mean and d == 0:
-        reference = 0.0
-    k = n_gaps + n_linear + k_x
-    rows = end - start - d
-    plain = np.zeros((end - start, k + 1))
-    seen = np.ones(max(rows, 0))
-    gap = 0
-    for t in range(len(plain)):
-        if math.isnan(y[start + t]):
-            if d > 0:
-                plain[t, gap] = 1.0
-                gap += 1
-            else:
-                seen[t] = 0.0
+def _set_coefficients(raw, orders, fixed, coefficients, partials):
+    """Coefficients (ar, ma, sar, sma) at the numbers searched; False outside what is stationary and invertible."""
+    p, q, sp, sq, _ = orders
+    at = 0
+    free = 0
+    for factor in range(4):
+        size = (p, q, sp, sq)[factor]
+        sign = -1.0 if factor % 2 else 1.0
+        own = coefficients[at : at + size]
+        any_fixed = False
+        for i in range(size):
+            any_fixed = any_fixed or not math.isnan(fixed[at + i])
+        if any_fixed:
+            for i in range(size):
+                own[i] = fixed[at + i]
+                if math.isnan(own[i]):
+                    own[i] = raw[free]
+                    free += 1
+                own[i] *= sign
+            if not partials_from_coefficients(own, partials):
+                return False
         else:
-            plain[t, k] = y[start + t] - reference
-        if has_mean:
-            plain[t, n_gaps] = _time_power(t, d)
-        for i in range(k_x):
-            plain[t, n_gaps + n_linear + i] = regressors[start + t, i]
-    inputs = plain.copy()
-    for _ in range(d):
-        for t in range(len(inputs) - 1, 0, -1):
-            for i in range(k + 1):
-                inputs[t, i] -= inputs[t - 1, i]
-    return inputs[d:].copy(), seen, plain, start, end, n_gaps, n_linear, reference
+            coefficients_from_partials(raw[free : free + size], own)
+            free += size
+        for i in range(size):
+            own[i] *= sign
+        at += size
+    return True
 
 
 @njit(**KERNEL)
-def _time_power(t, d):
-    """The mean's column before differencing: a constant, a line, or half a square, each with d-th difference 1."""
-    if d == 0:
-        return 1.0
-    return float(t) if d == 1 else 0.5 * t * (t - 1.0)
+def count_free(fixed):
+    free = 0
+    for value in fixed:
+        if math.isnan(value):
+            free += 1
+    return free
 
 
 @njit(**KERNEL)
-def _forecast(
-    d, has_mean, ar, states, plain, regressors, start, end, length, n_gaps, n_linear, reference,
-    solution, response, forecast,
-):  # fmt: skip
-    """Forecast every column on its own and put them together.
+def _power(t, order):
+    """What differenced `order` times is 1."""
+    return t if order == 1 else 0.5 * t * t if order == 2 else t * t * t / 6.0 if order == 3 else 1.0
 
-    Written: response [H, k], what one more unit of each coefficient adds to the forecast; forecast [H].
-    Leads count from `length`; where the last values are missing, the periods from `end` to there are passed over.
+
+@njit(**KERNEL)
+def data_of(y, regressors, differences, m, mean):
+    """What models with the same differences and mean share.
+
+    y: [T], NaN missing. regressors: [T or more, k]. differences: (d, D), of season length m. The rows of the inputs are
+    one for each missing value, mean or drift, the regressors, and the series itself.
+    Returns (inputs, levels, seen, full), (n_gaps, n_linear, n_used, start, end), (reference, order and scale of the
+    mean's power of time).
     """
-    p = len(ar)
+    d, seasonal_d = differences
+    lost = d + seasonal_d * m
+    start, end, n_seen = extent(y)
+    length = end - start
+    full = d + seasonal_d == 0 and length - n_seen > _MOST_FILLED
+    n_gaps = 0 if full else length - n_seen
+    n_linear = 1 if mean != NO_MEAN else 0
+    k_x = regressors.shape[1]
+    rows = n_gaps + n_linear + k_x + 1
+    order = d + seasonal_d
+    scale = float(m) ** -seasonal_d if mean == CONSTANT else 1.0
+    reference = observed_mean(y) if n_linear > 0 or lost > 0 else 0.0
+    levels = np.zeros((rows, length))
+    seen = np.ones(length)
+    gap = 0
+    for t in range(length):
+        if math.isnan(y[start + t]):
+            seen[t] = 0.0
+            if not full:
+                levels[gap, t] = -1.0  # so that its coefficient is the value itself, less the reference
+                gap += 1
+        else:
+            levels[rows - 1, t] = y[start + t] - reference
+        if n_linear > 0:
+            levels[n_gaps, t] = scale * _power(float(t), order)
+        for i in range(k_x):
+            levels[n_gaps + n_linear + i, t] = regressors[start + t, i]
+    inputs = np.empty((rows, max(length - lost, 0)))
+    polynomial = difference_polynomial(d, seasonal_d, m)
+    for c in range(rows):
+        for t in range(lost, length):
+            value = levels[c, t]
+            for j in range(lost):
+                if polynomial[j] != 0.0:
+                    value -= polynomial[j] * levels[c, t - 1 - j]
+            inputs[c, t - lost] = value
+    return (inputs, levels, seen, full), (n_gaps, n_linear, n_seen - lost, start, end), (reference, order, scale)
+
+
+@njit(**KERNEL)
+def problem_of(data, orders, fixed):
+    """A model of some data, with room for its evaluations: (orders, fixed, ...data, room, work)."""
+    arrays, counts, scales = data
+    rows, n = arrays[0].shape
+    room = process(orders, n)
+    free = count_free(fixed)
+    work = (
+        np.zeros(len(fixed)), np.zeros(len(fixed) + 1), np.zeros((rows, n + room[0] + 1)), np.zeros((rows, n)),
+        np.ones(n), np.zeros((rows, rows)), np.zeros(rows, dtype=np.bool_), np.zeros(rows), np.zeros(n),
+        np.zeros((free, n)), np.zeros((free + 1, free + 1)), np.zeros(free, dtype=np.bool_), np.zeros((3, free)),
+        np.zeros(n),
+    )  # fmt: skip
+    return orders, fixed, arrays, counts, scales, room, work
+
+
+@njit(**KERNEL)
+def evaluate(raw, problem, settled):
+    """n log(sum of r^2 / n), infinite where the process is not stationary.
+
+    Leaves in the work: coefficients, what the past says ahead, errors of all rows, their spread, the factored normal
+    matrix, what is linear, and r.
+    """
+    orders, fixed, (inputs, _, seen, full), (n_gaps, _, n_used, _, _), _, room, work = problem
+    coefficients, partials, ahead, errors, spread, gram, dropped, solution, rest = work[:9]
+    if not _set_coefficients(raw, orders, fixed, coefficients, partials):
+        return math.inf
+    if not set_process(orders, coefficients, room):
+        return math.inf
+    if full:
+        log_f = kalman_innovations(inputs, seen, room, ahead, errors, spread)
+    else:
+        log_f = innovations(inputs, room, settled, ahead, errors, spread)
+    k = len(inputs) - 1
+    n = inputs.shape[1]
+    own = errors[k]
+    if k > 0:
+        normal_matrix(errors, n, gram)
+        cholesky(gram, k, dropped)
+        back_substitute(gram, k, k, dropped, solution)
+        for j in range(n_gaps):
+            log_f += 2.0 * math.log(gram[j, j])
+    scale = math.exp(0.5 * log_f / n_used)
+    total = 0.0
+    for t in range(n):
+        rest[t] = own[t]
+    for c in range(k):
+        for t in range(n):
+            rest[t] -= solution[c] * errors[c, t]
+    for t in range(n):
+        rest[t] *= scale
+        total += rest[t] * rest[t]
+    size = dots(own, own, n) * scale * scale
+    total = max(total, 1e-15 * size + 1e-200)
+    if not math.isfinite(total):
+        return math.inf
+    return n_used * math.log(total / n_used)
+
+
+@njit(**KERNEL)
+def _take_slopes(raw, problem, settled):
+    """Derivatives of r by what is searched, by differences; r itself is left as it was. Returns evaluations."""
+    slopes, kept = problem[6][9], problem[6][13]
+    rest = problem[6][8]
+    kept[:] = rest
+    for i in range(len(raw)):
+        at = raw[i]
+        h = -_STEP if at > 0.0 else _STEP
+        raw[i] = at + h
+        moved = evaluate(raw, problem, settled)
+        raw[i] = at
+        if math.isinf(moved):
+            slopes[i] = 0.0
+            continue
+        for t in range(len(rest)):
+            slopes[i, t] = (rest[t] - kept[t]) / h
+    rest[:] = kept
+    return len(raw)
+
+
+@njit(**KERNEL)
+def _learn_slopes(step, slopes, before, after):
+    """What a step says about the slopes along it (Broyden 1965): exact where r was evaluated, else unchanged."""
+    free = len(step)
+    size = dots(step, step, free)
+    for t in range(len(before)):
+        missed = after[t] - before[t]
+        for i in range(free):
+            missed -= slopes[i, t] * step[i]
+        missed /= size
+        for i in range(free):
+            slopes[i, t] += missed * step[i]
+
+
+@njit(**KERNEL)
+def descend(raw, problem, settled, enough):
+    """Search from `raw`, which is changed in place to the optimum; returns (the least value, evaluations).
+
+    enough: stop where the model of least squares promises less. Slopes are taken by differences at the start and where
+    they have led astray, and are learnt from the steps in between.
+    """
+    slopes, gram, dropped, scratch, before = problem[6][9:]
+    rest = problem[6][8]
+    n_used = problem[3][2]
+    free = len(raw)
+    n = len(rest)
+    gradient, step, trial = scratch[0], scratch[1], scratch[2]
+    value = evaluate(raw, problem, settled)
+    tried = 1
+    if free == 0 or math.isinf(value):
+        return value, tried
+    damping = 1e-3
+    tried += _take_slopes(raw, problem, settled)
+    fresh = True
+    failed = 0
+    for _ in range(_MOST_STEPS):
+        total = dots(rest, rest, n)
+        for i in range(free):
+            gradient[i] = dots(slopes[i], rest, n)
+            for j in range(i + 1):
+                gram[i, j] = dots(slopes[i], slopes[j], n)
+        for i in range(free):
+            held = (raw[i] >= BOUND and gradient[i] < 0.0) or (raw[i] <= -BOUND and gradient[i] > 0.0)
+            if held:
+                for j in range(free):
+                    gram[max(i, j), min(i, j)] = 0.0
+            gram[i, i] = 1.0 if held else gram[i, i] * (1.0 + damping) + 1e-12 * total
+            gram[free, i] = 0.0 if held else -gradient[i]
+        gram[free, free] = 0.0
+        cholesky(gram, free, dropped)
+        back_substitute(gram, free, free, dropped, step)
+        longest = 1.0
+        for i in range(free):
+            longest = max(longest, abs(step[i]) / _LONGEST)
+        promised = 0.0
+        for i in range(free):
+            trial[i] = min(BOUND, max(-BOUND, raw[i] + step[i] / longest))
+            step[i] = trial[i] - raw[i]
+            promised -= gradient[i] * step[i]
+        promised *= n_used / total
+        if promised < enough:
+            if fresh or enough >= _PROMISING:
+                break
+            tried += _take_slopes(raw, problem, settled)
+            fresh = True
+            continue
+        before[:] = rest
+        moved = evaluate(trial, problem, settled)
+        tried += 1
+        if moved < value:
+            gained = value - moved
+            value = moved
+            raw[:] = trial
+            failed = 0
+            damping *= 0.1 if gained > 0.25 * promised else 2.0
+            _learn_slopes(step, slopes, before, rest)
+            fresh = False
+            if gained < 0.25 * promised:
+                tried += _take_slopes(raw, problem, settled)
+                fresh = True
+            continue
+        rest[:] = before
+        if fresh:
+            damping = max(damping * 10.0, 1e-3)
+            failed += 1
+            if failed > 8:
+                break
+        else:
+            tried += _take_slopes(raw, problem, settled)
+            fresh = True
+    return value, tried
+
+
+@njit(**KERNEL)
+def choose_start(starts, problem, settled, raw, second):
+    """Write the best of `starts` [starts, free] to raw and the second best to `second`; returns how many can be had."""
+    free = len(raw)
+    best, next_best = math.inf, math.inf
+    for i in range(len(starts)):
+        value = evaluate(starts[i], problem, settled)
+        if value < best:
+            next_best = best
+            for j in range(free):
+                second[j] = raw[j]
+                raw[j] = starts[i, j]
+            best = value
+        elif value < next_best:
+            next_best = value
+            for j in range(free):
+                second[j] = starts[i, j]
+    return int(math.isfinite(best)) + int(math.isfinite(next_best))
+
+
+@njit(**KERNEL)
+def fit_one(starts, warm, problem, enough, raw):
+    """Fit from the two best of `starts`, or from the best and `warm` [free] where that is not NaN; the optimum is left
+    in raw and, by an exact evaluation, in the work. Returns (value, evaluations)."""
+    free = len(raw)
+    second = np.zeros(free)
+    n_starts = choose_start(starts, problem, LOOSE, raw, second)
+    tried = len(starts) + 1
+    if free > 0 and not math.isnan(warm[0]):
+        second[:] = warm
+        n_starts = 2
+    least = math.inf
+    if n_starts > 0:
+        least, more = descend(raw, problem, LOOSE, _PROMISING)
+        tried += more
+    if free > 0 and n_starts > 1:
+        value, more = descend(second, problem, LOOSE, _PROMISING)
+        tried += more
+        if value < least:
+            raw[:] = second
+    if n_starts > 0:
+        _, more = descend(raw, problem, LOOSE, enough)
+        tried += more
+    return evaluate(raw, problem, EXACT), tried
+
+
+@njit(**KERNEL)
+def curvature_of(raw, problem, curvature):
+    """Second derivatives of -log L by central differences at the optimum, [free, free]."""
+    free = len(raw)
+    h = 2e-3
+    at = raw.copy()
+    middle = evaluate(raw, problem, EXACT)
+    for i in range(free):
+        for j in range(i + 1):
+            total = 0.0
+            if i == j:
+                for sign in (-1.0, 1.0):
+                    at[i] = raw[i] + sign * h
+                    total += evaluate(at, problem, EXACT) - middle
+                at[i] = raw[i]
+                curvature[i, i] = 0.5 * total / (h * h)
+                continue
+            for sign_i in (-1.0, 1.0):
+                for sign_j in (-1.0, 1.0):
+                    at[i] = raw[i] + sign_i * h
+                    at[j] = raw[j] + sign_j * h
+                    total += sign_i * sign_j * evaluate(at, problem, EXACT)
+            at[i] = raw[i]
+            at[j] = raw[j]
+            curvature[i, j] = 0.125 * total / (h * h)
+            curvature[j, i] = curvature[i, j]
+
+
+@njit(**KERNEL)
+def forecast_columns(problem, polynomial, regressors, total_length, response, forecast):
+    """Forecast every row on its own and put them together, differences undone.
+
+    polynomial: of `difference_polynomial`. total_length: T, from which leads count; where the last values are missing,
+    the periods up to there are passed over. Written: response [H, k], what one more unit of each coefficient adds to
+    the forecast; forecast [H].
+    """
+    _, _, (inputs, levels, _, _), (n_gaps, n_linear, _, start, end), (reference, order, scale), room, work = problem
+    r, phi = room[0], room[1]
+    ahead, solution = work[2], work[7]
+    rows, length = levels.shape
+    n = inputs.shape[1]
+    k = rows - 1
+    lost = len(polynomial)
     horizon = len(forecast)
-    k = response.shape[1]
-    r = states.shape[0]
-    skipped = length - end
-    rows = len(plain)
-    state = np.empty(r)
-    last = np.zeros(2)
-    for c in range(k + 1):
-        for i in range(r):
-            state[i] = states[i, c]
-        for i in range(d):
-            last[i] = plain[rows - d + i, c]
+    skipped = total_length - end
+    path = np.empty(lost + skipped + horizon)
+    state = np.empty(r + 1)
+    for c in range(rows):
+        for i in range(r + 1):
+            state[i] = ahead[c, n + i]
+        for i in range(lost):
+            path[i] = levels[c, length - lost + i]
         for step in range(skipped + horizon):
-            h = step - skipped
             value = state[0]
-            for i in range(r - 1):
-                state[i] = (ar[i] if i < p else 0.0) * value + state[i + 1]
-            state[r - 1] = (ar[r - 1] if r - 1 < p else 0.0) * value
-            if d == 1:
-                value += last[0]
-                last[0] = value
-            elif d == 2:
-                value += 2.0 * last[1] - last[0]
-                last[0] = last[1]
-                last[1] = value
+            first = value
+            for i in range(r):
+                state[i] = phi[i] * first + state[i + 1]
+            for j in range(lost):
+                if polynomial[j] != 0.0:
+                    value += polynomial[j] * path[lost + step - 1 - j]
+            path[lost + step] = value
+            h = step - skipped
             if h < 0:
                 continue
             if c == k:
                 forecast[h] = reference + value
-                continue
-            known = 0.0
-            if has_mean and c == n_gaps:
-                known = _time_power(length + h - start, d)
-            elif c >= n_gaps + n_linear:
-                known = regressors[length + h, c - n_gaps - n_linear]
-            response[h, c] = known - value
+            elif c < n_gaps:
+                response[h, c] = -value
+            elif c < n_gaps + n_linear:
+                response[h, c] = scale * _power(float(total_length + h - start), order) - value
+            else:
+                response[h, c] = regressors[total_length + h, c - n_gaps - n_linear] - value
     for h in range(horizon):
         for c in range(k):
             forecast[h] += solution[c] * response[h, c]
 
 
 @njit(**KERNEL)
-def _parameters(has_mean, d, ar, ma, solution, n_gaps, n_linear, k_x, reference, out):
-    """Parameters in the order that `fit_batch` names."""
-    p, q = len(ar), len(ma)
-    out[:] = math.nan
-    for i in range(p):
-        out[i] = ar[i]
-    for i in range(q):
-        out[p + i] = ma[i]
-    if has_mean:
-        out[p + q] = solution[n_gaps] + (reference if d == 0 else 0.0)
+def columns_of(orders, most, n_linear, mean, k_x):
+    """Where coefficients (ar, ma, sar, sma), mean or drift and regressors stand among parameters laid out for orders up
+    to `most`: ar, ma, sar, sma, mean or constant, drift, regressors."""
+    count = orders[0] + orders[1] + orders[2] + orders[3]
+    columns = np.empty(count + n_linear + k_x, dtype=np.int64)
+    base = 0
+    at = 0
+    for factor in range(4):
+        for i in range(orders[factor]):
+            columns[at] = base + i
+            at += 1
+        base += most[factor]
+    if n_linear > 0:
+        columns[at] = base + (1 if mean == DRIFT else 0)
+        at += 1
     for i in range(k_x):
-        out[p + q + 1 + i] = solution[n_gaps + n_linear + i]
+        columns[at + i] = base + 2 + i
+    return columns
 
 
 @njit(**KERNEL)
-def _psi(d, ar, ma, psi):
-    """Weights of the MA expansion of the process itself, differencing undone."""
-    p, q = len(ar), len(ma)
-    psi[:] = 0.0
-    psi[0] = 1.0
-    for j in range(1, len(psi)):
-        value = ma[j - 1] if j - 1 < q else 0.0
-        for i in range(min(p, j)):
-            value += ar[i] * psi[j - 1 - i]
-        psi[j] = value
-    for _ in range(d):
-        for j in range(1, len(psi)):
-            psi[j] += psi[j - 1]
-
-
-@njit(**KERNEL)
-def fit_batch(
-    values, regressors, orders, n_differences, has_mean, first_raw, warm, least_used,
-    forecast, psi_squared, psi_total, residuals, parameters, raw_found, statistics,
-    with_uncertainty, curvature, forecast_slopes, parameter_slopes, linear_variance, linear_total,
-    linear_parameter_variance,
-):  # fmt: skip
-    """Fit one form to each row of `values` and forecast it.
-
-    values: [series, T], NaN missing; leading NaN are before the series began.
-    regressors: [T + H, k] (k may be 0), shared by the batch.
-    orders: (p, q). n_differences: d. has_mean: estimate a mean (d = 0) or a slope per period (d > 0).
-    first_raw: [starts, free parameters], the points that the search starts from.
-    warm: [series, free parameters], a better start where it is not NaN (from the origin before).
-    least_used: fewest observed values.
-    Written, NaN where a series has too few values:
-    forecast [series, H]; psi_squared and psi_total [series, H], the variance of each lead and of the sum of leads 1..h
-    in units of sigma squared; residuals [series, T], one-step errors; parameters [series, p + q + 1 + k] (ar, ma, mean
-    or drift, then the regressors); raw_found as `warm`; statistics [series, 4]: log-likelihood, sigma2 = Q/n, n used,
-    Q. With `with_uncertainty` also, by the profile likelihood over the searched numbers u (see `methods.arima`):
-    curvature [series, free, free], second derivatives of -log L in u; forecast_slopes [series, H, free] and
-    parameter_slopes [series, P, free], first derivatives in u with everything linear re-estimated; and in units of
-    sigma squared, given u: linear_variance, linear_total [series, H] and linear_parameter_variance [series, P].
-    """
-    n_series, length = values.shape
-    k_x = regressors.shape[1]
-    n_free = first_raw.shape[1]
-    p, q = orders
-    ar = np.zeros(p)
-    ma = np.zeros(q)
-    points = np.zeros((1, n_free))
-    raw = points[0]
-    found = np.zeros(n_free)
-    gradient = np.zeros(n_free)
-    search = new_search(1, n_free)
-    low = np.full(n_free, -_BOUND)
-    high = np.full(n_free, _BOUND)
-    longest = np.full(n_free, _LONGEST)
-    horizon = forecast.shape[1]
-    n_parameters = parameters.shape[1]
+def clear(outputs):
+    """NaN in everything that `report` writes."""
+    forecast, psi_squared, psi_total, residuals, parameters, raw_found, statistics, evaluations = outputs
     forecast[:] = math.nan
     psi_squared[:] = math.nan
     psi_total[:] = math.nan
@@ -278,120 +480,161 @@ def fit_batch(
     parameters[:] = math.nan
     raw_found[:] = math.nan
     statistics[:] = math.nan
+    evaluations[:] = 0
+
+
+@njit(**KERNEL)
+def report(s, value, raw, problem, differences, columns, x, length, outputs, with_uncertainty, uncertain):
+    """Write what was found for series s, after an exact evaluation at raw; see `fit_batch` for what is what."""
+    forecast, psi_squared, psi_total, residuals, parameters, raw_found, statistics, _ = outputs
+    curvature, forecast_slopes, parameter_slopes, linear_variance, linear_total, linear_covariance = uncertain
+    orders = problem[0]
+    n_gaps, n_linear, n_used, start, end = problem[3]
+    coefficients, _, _, errors, spread, _, _, solution, rest = problem[6][:9]
+    polynomial = difference_polynomial(differences[0], differences[1], orders[4])
+    lost = len(polynomial)
+    free = len(raw)
+    horizon = forecast.shape[1]
+    k = len(errors) - 1
+    n_coefficients = len(coefficients)
+    raw_found[s, :free] = raw
+    for i in range(n_coefficients):
+        parameters[s, columns[i]] = coefficients[i]
+    for i in range(k - n_gaps):
+        parameters[s, columns[n_coefficients + i]] = solution[n_gaps + i]
+    if n_linear > 0 and lost == 0:
+        parameters[s, columns[n_coefficients]] += problem[4][0]
+    own = 0.0
+    for t in range(len(rest)):
+        e = errors[k, t]
+        for c in range(k):
+            e -= solution[c] * errors[c, t]
+        own += e * e
+        if problem[2][2][lost + t] > 0.0:
+            residuals[s, start + lost + t] = e * spread[t]
+    statistics[s, 0] = -0.5 * (value + n_used * (math.log(2.0 * math.pi) + 1.0))
+    statistics[s, 1] = own / n_used
+    statistics[s, 2] = n_used
+    statistics[s, 3] = own
+    response = np.zeros((horizon, k))
+    forecast_columns(problem, polynomial, x, length, response, forecast[s])
+    _spread_ahead(problem, polynomial, length - end, psi_squared[s], psi_total[s])
+    if not with_uncertainty:
+        return
+    covariance = np.zeros((k - n_gaps, k - n_gaps))
+    _linear_uncertainty(problem, response, linear_variance[s], linear_total[s], covariance)
+    base = parameters.shape[1] - linear_covariance.shape[1]
+    for i in range(k - n_gaps):
+        for j in range(k - n_gaps):
+            linear_covariance[s, columns[n_coefficients + i] - base, columns[n_coefficients + j] - base] = covariance[
+                i, j
+            ]
+    h = 1e-4
+    moved = np.zeros((2, horizon))
+    at = raw.copy()
+    for i in range(free):
+        for side in range(2):
+            at[i] = raw[i] + (h if side == 0 else -h)
+            evaluate(at, problem, EXACT)
+            forecast_columns(problem, polynomial, x, length, response, moved[side])
+            sign = 0.5 / h if side == 0 else -0.5 / h
+            for j in range(n_coefficients):
+                parameter_slopes[s, columns[j], i] += sign * coefficients[j]
+            for j in range(k - n_gaps):
+                parameter_slopes[s, columns[n_coefficients + j], i] += sign * solution[n_gaps + j]
+        for lead in range(horizon):
+            forecast_slopes[s, lead, i] = (moved[0, lead] - moved[1, lead]) * 0.5 / h
+        at[i] = raw[i]
+    found = np.zeros((free, free))
+    curvature_of(raw, problem, found)
+    curvature[s, :free, :free] = found
+
+
+@njit(**KERNEL)
+def fit_batch(
+    values, regressors, which, orders, differences, mean, fixed, starts, warm, least_used, enough, outputs,
+    with_uncertainty, uncertain,
+):  # fmt: skip
+    """Fit one form to each row of `values` [series, T], NaN missing.
+
+    regressors: [groups, T + H, k], which: [series], the group of each series. orders: (p, q, P, Q, m), differences:
+    (d, D), mean: NO_MEAN, CONSTANT or DRIFT. fixed: [p + q + P + Q] coefficients given (ar, ma, sar, sma), NaN where
+    estimated. starts: [starts, free]; warm: [series, free], a start of its own where it is not NaN. least_used: fewest
+    observed values. enough: stop where -2 log L is promised to fall by less.
+    outputs, written, NaN where a series has fewer: forecast [series, H]; psi_squared and psi_total [series, H],
+    variances of lead h and of the sum of leads 1..h over sigma squared; residuals [series, T]; parameters [series, P],
+    laid out by `columns_of`; raw_found [series, free]; statistics [series, 4]: log-likelihood, sigma2, n, Q;
+    evaluations [series].
+    uncertain, written where asked for: curvature [series, free, free] of -log L over what was searched, slopes of
+    forecasts [series, H, free] and of parameters [series, P, free] by it; and, in units of sigma squared and given what
+    was searched, the variance of forecasts and of their sums [series, H] and the covariance of what is linear [series,
+    2 + k, 2 + k].
+    """
+    n_series, length = values.shape
+    free = count_free(fixed)
+    lost = differences[0] + differences[1] * orders[4]
+    raw = np.zeros(free)
+    clear(outputs)
     for s in range(n_series):
-        y = values[s]
-        n_seen = 0
-        for t in range(length):
-            if not math.isnan(y[t]):
-                n_seen += 1
-        if n_seen < least_used or n_seen == 0:
+        start, end, n_seen = extent(values[s])
+        if n_seen < least_used or end - start <= lost:
             continue
-        inputs, seen, plain, start, end, n_gaps, n_linear, reference = _columns(y, regressors, n_differences, has_mean)
-        rows, k = inputs.shape[0], inputs.shape[1] - 1
-        n_used = n_seen - n_differences
-        errors = np.empty((rows, k + 1))
-        spread = np.ones(rows)
-        states = np.zeros((max(p, q + 1), k + 1))
-        gram = np.zeros((k + 1, k + 1))
-        dropped = np.zeros(k + 1, dtype=np.bool_)
-        problem = (orders, inputs, seen, n_gaps, n_used)
-        work = (states, errors, spread, ar, ma, gram, dropped)
-        best = math.inf
-        is_warm = n_free > 0 and not math.isnan(warm[s, 0])
-        for i in range(1 if is_warm else first_raw.shape[0]):
-            for j in range(n_free):
-                raw[j] = warm[s, j] if is_warm else first_raw[i, j]
-            value = _minimise(points, search, low, high, longest, gradient, problem, work)
-            if value < best or i == 0:
-                best = value
-                for j in range(n_free):
-                    found[j] = raw[j]
-        log_f = _errors(found, problem, work)
-        normal_matrix_of_columns(errors, gram)
-        _, log_det = _least(gram, k, n_gaps, dropped)
-        solution = np.zeros(k)
-        response = np.zeros((horizon, k))
-        back_substitute(gram, k, k, dropped, solution)
-        _forecast(
-            n_differences, has_mean, ar, states, plain, regressors, start, end, length, n_gaps, n_linear, reference,
-            solution, response, forecast[s],
-        )  # fmt: skip
-        psi = np.empty(length - end + horizon)
-        _psi(n_differences, ar, ma, psi)
-        psi_sums(psi, length - end, psi_squared[s], psi_total[s])
-        _parameters(has_mean, n_differences, ar, ma, solution, n_gaps, n_linear, k_x, reference, parameters[s])
-        # The least sum of squares from the errors themselves: exact where the normal matrix would have lost digits.
-        least = 0.0
-        for t in range(rows):
-            e = errors[t, k]
-            for c in range(k):
-                e -= solution[c] * errors[t, c]
-            least += e * e
-            at = start + n_differences + t
-            if seen[t] > 0.0 and not math.isnan(y[at]):
-                residuals[s, at] = e * spread[t]
-        tiny = 1e-24 * (reference * reference + 1e-200)
-        sigma2 = least / n_used
-        statistics[s, 0] = -0.5 * (n_used * (math.log(2.0 * math.pi * max(sigma2, tiny)) + 1.0) + log_f + log_det)
-        statistics[s, 1] = sigma2
-        statistics[s, 2] = n_used
-        statistics[s, 3] = least
-        for j in range(n_free):
-            raw_found[s, j] = found[j]
-        if not with_uncertainty:
+        x = regressors[which[s]]
+        problem = problem_of(data_of(values[s], x, differences, orders[4], mean), orders, fixed)
+        value, tried = fit_one(starts, warm[s], problem, enough, raw)
+        if math.isinf(value):
             continue
-        scratch = np.zeros(k)
-        summed = np.zeros(k)
-        for h in range(horizon):
-            linear_variance[s, h] = quadratic_form(gram, k, dropped, response[h], scratch)
-            for c in range(k):
-                summed[c] += response[h, c]
-            linear_total[s, h] = quadratic_form(gram, k, dropped, summed, scratch)
-        unit = np.zeros(k)
-        for c in range(n_gaps, k):
-            unit[:] = 0.0
-            unit[c] = 1.0
-            at = p + q + (c - n_gaps) + (0 if has_mean else 1)
-            linear_parameter_variance[s, at] = quadratic_form(gram, k, dropped, unit, scratch)
-        if n_free == 0:
-            continue
-        step = 1e-3
-        up = np.empty(horizon)
-        down = np.empty(horizon)
-        up_parameters = np.empty(n_parameters)
-        down_parameters = np.empty(n_parameters)
-        for i in range(n_free):
-            rise = 0.0
-            for side in range(2):
-                for j in range(n_free):
-                    raw[j] = found[j]
-                raw[i] += step if side == 0 else -step
-                rise += (1.0 if side == 0 else -1.0) * _value(raw, problem, work)
-                back_substitute(gram, k, k, dropped, solution)
-                _forecast(
-                    n_differences, has_mean, ar, states, plain, regressors, start, end, length, n_gaps, n_linear,
-                    reference, solution, response, up if side == 0 else down,
-                )  # fmt: skip
-                _parameters(
-                    has_mean, n_differences, ar, ma, solution, n_gaps, n_linear, k_x, reference,
-                    up_parameters if side == 0 else down_parameters,
-                )  # fmt: skip
-            for h in range(horizon):
-                forecast_slopes[s, h, i] = (up[h] - down[h]) / (2.0 * step)
-            for j in range(n_parameters):
-                parameter_slopes[s, j, i] = (up_parameters[j] - down_parameters[j]) / (2.0 * step)
-            for other in range(i + 1):
-                total = 0.0
-                for signs in range(4):
-                    for j in range(n_free):
-                        raw[j] = found[j]
-                    first = 1.0 if signs < 2 else -1.0
-                    second = 1.0 if signs % 2 == 0 else -1.0
-                    raw[i] += first * step
-                    raw[other] += second * step
-                    total += first * second * _value(raw, problem, work)
-                curvature[s, i, other] = total / (8.0 * step * step)
-                curvature[s, other, i] = curvature[s, i, other]
-            # At a bound the likelihood falls off like exp(-g u), whose second moment is 2 / g^2; inside, g is zero.
-            slope = rise / (4.0 * step)
-            curvature[s, i, i] += 0.5 * slope * slope
+        outputs[7][s] = tried
+        columns = columns_of(orders, orders, problem[3][1], mean, x.shape[1])
+        report(s, value, raw, problem, differences, columns, x, length, outputs, with_uncertainty, uncertain)
+
+
+@njit(**KERNEL)
+def _spread_ahead(problem, polynomial, skipped, of_leads, of_sums):
+    """Variances of lead h and of the sum of leads 1..h over sigma squared, from the weights psi of past errors."""
+    room = problem[5]
+    phi, theta, phi_lags = room[1], room[2], room[3]
+    r = room[0]
+    psi = np.zeros(skipped + len(of_leads))
+    stationary = np.zeros(len(psi))
+    for h in range(len(psi)):
+        value = 1.0 if h == 0 else theta[h - 1] if h <= r else 0.0
+        for j in phi_lags:
+            if j > h:
+                break
+            value += phi[j - 1] * stationary[h - j]
+        stationary[h] = value
+        for j in range(min(h, len(polynomial))):
+            value += polynomial[j] * psi[h - 1 - j]
+        psi[h] = value
+    psi_sums(psi, skipped, of_leads, of_sums)
+
+
+@njit(**KERNEL)
+def _linear_uncertainty(problem, response, of_leads, of_sums, covariance):
+    """Variance of forecasts and covariance of coefficients, in units of sigma squared, the process taken as known."""
+    n_gaps = problem[3][0]
+    gram, dropped = problem[6][5], problem[6][6]
+    horizon, k = response.shape
+    scratch = np.zeros(k)
+    summed = np.zeros(k)
+    for h in range(horizon):
+        of_leads[h] = quadratic_form(gram, k, dropped, response[h], scratch)
+        for c in range(k):
+            summed[c] += response[h, c]
+        of_sums[h] = quadratic_form(gram, k, dropped, summed, scratch)
+    unit = np.zeros(k)
+    own = k - n_gaps
+    alone = np.zeros(own)
+    for i in range(own):
+        unit[n_gaps + i] = 1.0
+        alone[i] = quadratic_form(gram, k, dropped, unit, scratch)
+        unit[n_gaps + i] = 0.0
+    for i in range(own):
+        for j in range(own):
+            unit[n_gaps + i] += 1.0
+            unit[n_gaps + j] += 1.0
+            both = quadratic_form(gram, k, dropped, unit, scratch)
+            covariance[i, j] = alone[i] if i == j else 0.5 * (both - alone[i] - alone[j])
+            unit[n_gaps + i] = 0.0
+            unit[n_gaps + j] = 0.0

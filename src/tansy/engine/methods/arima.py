@@ -1,73 +1,209 @@
-"""ARIMA by exact Gaussian likelihood (`kernels/arima.py`)."""
+"""Seasonal ARIMA by exact Gaussian likelihood (`kernels/arima.py`)."""
 
 from __future__ import annotations
 
+import itertools
 import math
+from dataclasses import replace
 
 import numpy as np
 
+from tansy.engine.errors import NotationError
 from tansy.engine.kernels import arima as kernel
+from tansy.engine.kernels import arima_best as kernel_best
+from tansy.engine.kernels.arma import partials_from_coefficients
+from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers
+from tansy.engine.methods.notation import ARIMA_BOUNDS, Form
 from tansy.engine.timeline import PERIODS_PER_YEAR
+
+# First partial autocorrelation of each factor where a search may begin, before tanh: a mild pattern and a strong one.
+_STARTS = {"ar": (0.2, 1.0), "ma": (0.2, 0.9), "sar": (0.2, 0.8), "sma": (0.2, 0.8)}
+_ENOUGH = 1e-6  # of -2 log L
+_LONG_SEASON = 24
 
 
 def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
-    """Fit a form to every series of a batch.
+    """Fit a form, or the one with the least AICc, to every series of a batch.
 
-    warm: [series, free parameters], where the search of a shorter history ended. A series is fitted when it has two
-    values more than the form has parameters, and a whole year more where it has harmonics.
+    warm: [series, free parameters], where the search of a shorter history ended; a search over orders begins anew. A
+    series is fitted when it has two values more than the form has parameters and differences, and a whole year more
+    where it has harmonics.
     """
-    assert form.orders is not None
+    if form.orders is None:
+        return _best(form, batch, horizon, bands)
     p, d, q = form.orders
-    has_mean = d == 0 or "drift" in form.words
-    # First partial autocorrelations, before tanh: a mild pattern, and a persistent one where both parts compete.
-    grid = [(0.4, -0.2), (1.2, 0.6)] if p and q else [(0.4, 0.2)]
-    starts = np.array([[ar, *[0.0] * (p - 1)][:p] + [ma, *[0.0] * (q - 1)][:q] for ar, ma in grid])
-    starts = starts.reshape(len(grid), p + q)
-    pairs = range(1, form.harmonics + 1)
-    names = (
-        *(f"ar{i}" for i in range(1, p + 1)), *(f"ma{i}" for i in range(1, q + 1)), "mean" if d == 0 else "drift",
-        *(f"sin{k}" for k in pairs), *(f"cos{k}" for k in pairs),
-    )  # fmt: skip
-    k = p + q + int(has_mean) + 2 * form.harmonics + 1
-    year = round(PERIODS_PER_YEAR[batch.timeline.frequency]) if form.harmonics else 2
-    n, length = batch.values.shape
-    n_free, n_names = p + q, len(names)
-    forecast, psi_squared, psi_total = (np.empty((n, horizon)) for _ in range(3))
-    residuals, parameters = np.empty((n, length)), np.empty((n, n_names))
-    statistics, raw = np.empty((n, 4)), np.empty((n, n_free))
-    with_uncertainty = bands == "estimated"
-    rows = n if with_uncertainty else 0
-    curvature, forecast_slopes = np.zeros((rows, n_free, n_free)), np.zeros((rows, horizon, n_free))
-    parameter_slopes, linear_parameters = np.zeros((rows, n_names, n_free)), np.zeros((rows, n_names))
-    linear, linear_total = np.zeros((rows, horizon)), np.zeros((rows, horizon))
+    sp, sd, sq = form.seasonal
+    m = max(form.period, 1)
+    mean = _mean(form)
+    names = _coefficient_names((p, q, sp, sq))
+    fixed = np.array([form.given.get(name, math.nan) for name in names])
+    _check_given(form, (p, q, sp, sq))
+    starts = _starts(form, names)
+    k = starts.shape[1] + int(mean != kernel.NO_MEAN) + 2 * form.harmonics + 1
+    room = _Room(form, batch, horizon, (p, q, sp, sq), starts.shape[1], bands)
     kernel.fit_batch(
-        np.ascontiguousarray(batch.values), batch.timeline.harmonics(form.harmonics, horizon), (p, q), d, has_mean,
-        starts, np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm), k + max(year, 2),
-        forecast, psi_squared, psi_total, residuals, parameters, raw, statistics,
-        with_uncertainty, curvature, forecast_slopes, parameter_slopes, linear, linear_total, linear_parameters,
+        room.values, room.x, room.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
+        np.full(room.raw.shape, math.nan) if warm is None else np.ascontiguousarray(warm),
+        k + max(room.year, 2) + d + m * sd, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
-    loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
-    distribution, errors = None, None
-    if bands == "known":
-        distribution = Normal(forecast, psi_squared * sigma2[:, None], psi_total * sigma2[:, None])
-    elif with_uncertainty:
-        free = (sum_squares / np.maximum(n_used - k + 1.0, 1.0))[:, None]
-        summed = np.cumsum(forecast_slopes, axis=1)
-        distribution = Normal(
-            forecast,
-            free * (psi_squared + linear) + _through(forecast_slopes, curvature),
-            free * (psi_total + linear_total) + _through(summed, curvature),
+    n = len(batch.values)
+    linear = {"mean": d + sd == 0 and mean != kernel.NO_MEAN, "constant": d + sd > 0 and mean == kernel.CONSTANT}
+    return room.fits((form,), np.zeros(n, dtype=np.int64), np.full(n, float(k)), linear)
+
+
+def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
+    """Orders searched for each series; the notes say what was tested and tried."""
+    bound = {name: int(form.given.get(name, usual)) for name, (usual, _) in ARIMA_BOUNDS.items()}
+    m = batch.timeline.season_length
+    if m == 1 or form.harmonics or "no-season" in form.words:
+        m = 1
+        bound |= {"P": 0, "Q": 0, "D": 0}
+    elif m > _LONG_SEASON:  # each seasonal coefficient of a long season is estimated from a few seasons
+        bound |= {name: min(bound[name], int(form.given.get(name, 1))) for name in ("P", "Q")}
+    most = (bound["p"], bound["q"], bound["P"], bound["Q"], bound["together"], bound["d"], bound["D"])
+    given = (int(form.given.get("d", -1)), int(form.given.get("D", 0 if m == 1 else -1)))
+    room = _Room(form, batch, horizon, most[:4], bound["together"], bands)
+    n = len(batch.values)
+    found, tested = np.empty((n, 7), np.int64), np.empty((n, 5))
+    tried, n_tried = np.empty((n, kernel_best.MOST_TRIED, kernel_best.TRIED)), np.empty(n, np.int64)
+    kernel_best.search_batch(
+        room.values, room.x, room.which, m, most, given, "exhaustive" in form.words, max(room.year, 2) + 4,
+        found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
+    )  # fmt: skip
+    kinds, form_of = np.unique(found, axis=0, return_inverse=True)
+    forms = tuple(_resolved(form, kind, m) for kind in kinds)
+    k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != kernel.NO_MEAN) + 2 * form.harmonics + 1.0
+    differenced = found[:, 1] + found[:, 4] > 0
+    fits = room.fits(forms, form_of.ravel().astype(np.int64), k, {"mean": True, "constant": True})
+    notes = dict(fits.notes)
+    for i in np.nonzero(found[:, 0] >= 0)[0].tolist():
+        notes[i] = (*notes.get(i, ()), _why(found[i], tested[i], tried[i, : n_tried[i]], m))
+    column = fits.parameter_names.index("mean")
+    fits.parameters[differenced, column] = math.nan
+    return replace(fits, notes=notes)
+
+
+def _resolved(form: Form, kind: Integers, m: int) -> Form:
+    p, d, q, sp, sd, sq, mean = (int(order) for order in kind)
+    if p < 0:
+        return form
+    given: dict[str, float] = {"mean": 0.0} if d + sd == 0 and mean == kernel.NO_MEAN else {}
+    return replace(
+        form, orders=(p, d, q), seasonal=(sp, sd, sq), period=m if sp + sd + sq else 0, given=given,
+        words=("drift",) if mean == kernel.DRIFT else (),
+    )  # fmt: skip
+
+
+def _why(found: Integers, tested: Floats, tried: Floats, m: int) -> str:
+    """What was tested and tried, in words."""
+    d, seasonal_d = int(found[1]), int(found[4])
+    says = []
+    if m > 1:
+        says.append(f"season strength {tested[0]:.2f} (differenced at lag {m} above {STRONG_SEASON}): D = {seasonal_d}")
+    levels = [f"{value:.2f}" for value in tested[1:4] if not math.isnan(value)]
+    says.append(f"level test {', then '.join(levels)} (differenced above {LEVEL_AT_5_PERCENT}): d = {d}")
+    refused = int((tried[:, 6] > 0).sum())
+    says.append(
+        f"{len(tried)} models tried" + (f", {refused} refused as nearly the same as a simpler one" * (refused > 0))
+    )
+    return "; ".join(says)
+
+
+class _Room:
+    """Arrays that the kernels write, and what becomes of them."""
+
+    def __init__(
+        self, form: Form, batch: Batch, horizon: int, most: tuple[int, int, int, int], free: int, bands: str
+    ) -> None:
+        n, length = batch.values.shape
+        self.values = np.ascontiguousarray(batch.values)
+        self.x = np.ascontiguousarray(batch.timeline.harmonics(form.harmonics, horizon)[None])
+        self.which = np.zeros(n, np.int64)
+        self.year = round(PERIODS_PER_YEAR[batch.timeline.frequency]) if form.harmonics else 2
+        pairs = range(1, form.harmonics + 1)
+        names = _coefficient_names(most)
+        self.n_coefficients, self.bands = len(names), bands
+        self.names = [*names, "mean", "drift", *(f"sin{j}" for j in pairs), *(f"cos{j}" for j in pairs)]
+        n_names = len(self.names)
+        self.raw = np.empty((n, free))
+        self.outputs = (
+            np.empty((n, horizon)), np.empty((n, horizon)), np.empty((n, horizon)), np.empty((n, length)),
+            np.empty((n, n_names)), self.raw, np.empty((n, 4)), np.empty(n, np.int64),
+        )  # fmt: skip
+        rows, linear = (n if bands == "estimated" else 0), n_names - len(names)
+        self.uncertain = (
+            np.zeros((rows, free, free)), np.zeros((rows, horizon, free)), np.zeros((rows, n_names, free)),
+            np.zeros((rows, horizon)), np.zeros((rows, horizon)), np.zeros((rows, linear, linear)),
+        )  # fmt: skip
+
+    def fits(self, forms: tuple[Form, ...], form_of: Integers, k: Floats, linear: dict[str, bool]) -> Fits:
+        """linear: whether the column of the mean is kept under each of its two names."""
+        forecast, psi_squared, psi_total, residuals, parameters, raw, statistics, _ = self.outputs
+        loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
+        distribution, errors = None, None
+        if self.bands == "known":
+            distribution = Normal(forecast, psi_squared * sigma2[:, None], psi_total * sigma2[:, None])
+        elif self.bands == "estimated":
+            curvature, forecast_slopes, parameter_slopes, of_leads, of_sums, covariance = self.uncertain
+            free = (sum_squares / np.maximum(n_used - k + 1.0, 1.0))[:, None]
+            summed = np.cumsum(forecast_slopes, axis=1)
+            distribution = Normal(
+                forecast,
+                free * (psi_squared + of_leads) + _through(forecast_slopes, curvature),
+                free * (psi_total + of_sums) + _through(summed, curvature),
+            )
+            own = np.zeros(parameters.shape)
+            own[:, self.n_coefficients :] = np.einsum("nii->ni", covariance)
+            errors = np.sqrt(sigma2[:, None] * own + _through(parameter_slopes, curvature))
+        names = list(self.names)
+        if not linear["mean"] and linear["constant"]:
+            names[self.n_coefficients] = "constant"
+        some = ~np.isnan(parameters).all(axis=0) if len(parameters) else np.ones(len(names), bool)
+        always = np.array(
+            [j < self.n_coefficients or (name == "mean" and linear["mean"]) for j, name in enumerate(names)]
         )
-        errors = np.sqrt(free * linear_parameters + _through(parameter_slopes, curvature))
-    keep = np.array([has_mean or name not in ("mean", "drift") for name in names])
-    return Fits(
-        forecast, residuals, parameters[:, keep], tuple(np.array(names)[keep].tolist()), loglik, sigma2, n_used,
-        sum_squares, np.full(n, float(k)), raw, (form,), np.zeros(n, dtype=np.int64),
-        None if errors is None else errors[:, keep], distribution,
-    )  # fmt: skip
+        keep = some | always
+        return Fits(
+            forecast, residuals, parameters[:, keep], tuple(np.array(names)[keep].tolist()), loglik, sigma2, n_used,
+            sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution,
+        )  # fmt: skip
+
+
+def _mean(form: Form) -> int:
+    assert form.orders is not None
+    if form.orders[1] + form.seasonal[1] == 0:
+        return kernel.NO_MEAN if "mean" in form.given else kernel.CONSTANT
+    return kernel.DRIFT if "drift" in form.words else kernel.CONSTANT if "constant" in form.words else kernel.NO_MEAN
+
+
+def _coefficient_names(orders: tuple[int, int, int, int]) -> list[str]:
+    """In the order of the kernels; orders: p, q, P, Q."""
+    sizes = zip(("ar", "ma", "sar", "sma"), orders, strict=True)
+    return [f"{name}{i}" for name, size in sizes for i in range(1, size + 1)]
+
+
+def _check_given(form: Form, orders: tuple[int, int, int, int]) -> None:
+    """Raise NotationError where a factor is given as a whole and is not stationary, or not invertible."""
+    for name, size, sign in zip(("ar", "ma", "sar", "sma"), orders, (1.0, -1.0, 1.0, -1.0), strict=True):
+        own = [form.given[f"{name}{i}"] for i in range(1, size + 1) if f"{name}{i}" in form.given]
+        if size and len(own) == size and not partials_from_coefficients(sign * np.array(own), np.empty(size)):
+            what = "stationary" if sign > 0 else "invertible"
+            raise NotationError(f"{form}: {name}1 to {name}{size} as given are not {what}; draw them towards zero.")
+
+
+def _starts(form: Form, names: list[str]) -> Floats:
+    """Where searches may begin, [starts, free]. A factor with a coefficient by hand begins at zero."""
+    given = {name.rstrip("0123456789") for name in form.given}
+    choices: list[tuple[float, ...]] = []
+    for name in names:
+        if name in form.given:
+            continue
+        factor = name.rstrip("0123456789")
+        choices.append(_STARTS[factor] if name == f"{factor}1" and factor not in given else (0.0,))
+    points = list(itertools.product(*choices))
+    return np.array(points, dtype=float).reshape(len(points), len(choices))
 
 
 def _through(slopes: Floats, curvature: Floats) -> Floats:

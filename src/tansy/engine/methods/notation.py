@@ -21,7 +21,11 @@ MOST_HARMONICS = 12
 BEST = -1
 """Stands for a number that is chosen from the data: harmonics(best), moving-average(best)."""
 
+ARIMA_BOUNDS = {"p": (5, 8), "q": (5, 8), "P": (2, 3), "Q": (2, 3), "together": (5, 8), "d": (2, 2), "D": (1, 1)}
+"""What arima(best) tries, by default and at the very most; `together` is p + q + P + Q."""
+
 _ORDER = ("seasonal-naive", "naive", "mean", "drift", "moving-average", "trend", "theta", "ets", *INTERMITTENT, "arima")
+_ARIMA = re.compile(r"\s*arima\s*\(([^()]*)\)\s*(?:\(([^()]*)\)\s*(\d*))?\s*")
 _TERM = re.compile(r"\s*([a-z][a-z-]*)\s*(?:\(([^()]*)\))?\s*")
 _ERRORS, _TRENDS, _SEASONS = ("A", "M"), ("N", "A", "Ad"), ("N", "A", "M")
 _SHARES = ("alpha", "beta", "gamma", "phi")
@@ -32,7 +36,8 @@ _SPREAD_WORDS = ("resampled", "add-bias")
 class Form:
     """What a method's text says.
 
-    family: the name before the parenthesis. letters: (E, T, S) of smoothing; None in ets(best). orders: (p, d, q).
+    family: the name before the parenthesis. letters: (E, T, S) of smoothing; None in ets(best). orders: (p, d, q),
+    seasonal: (P, D, Q) and period: m, 0 without a seasonal part.
     shape: linear, quadratic or exponential. window: periods of a moving average, BEST if chosen; weights: of the
     periods in it, newest first. given: constants fixed by hand. words: bare options, such as drift. choices: options
     that name one of several things, such as start=first. harmonics: pairs, 0 for none, BEST if chosen. shared_season:
@@ -42,6 +47,8 @@ class Form:
     family: str
     letters: tuple[str, str, str] | None = None
     orders: tuple[int, int, int] | None = None
+    seasonal: tuple[int, int, int] = (0, 0, 0)
+    period: int = 0
     shape: str = ""
     window: int = 0
     weights: tuple[float, ...] = ()
@@ -65,10 +72,11 @@ class Form:
             main = ",".join(self.letters) if self.letters else "best"
         elif self.family == "moving-average":
             main = _number(self.window)
-        elif self.orders:
-            main = ",".join(map(str, self.orders))
+        elif self.family == "arima":
+            main = ",".join(map(str, self.orders)) if self.orders else "best"
         inner = main + ("; " if main and options else "") + ", ".join(options)
         text = f"{self.family}({inner})" if inner else self.family
+        text += f"({','.join(map(str, self.seasonal))}){self.period}" if self.period else ""
         text += f" + harmonics({_number(self.harmonics)})" if self.harmonics else ""
         text += " + shared-season" if self.shared_season else ""
         return f"log {text}" if self.log else text
@@ -85,8 +93,8 @@ class Form:
                 states += 10 * (self.letters[0] == "M") + 20 * (self.letters[2] == "M")
             return _ORDER.index("ets"), states + extra
         if self.family == "arima":
-            p, _, q = self.orders or (0, 0, 0)
-            return _ORDER.index("arima"), p + q + extra
+            p, _, q = self.orders or (5, 0, 0)
+            return _ORDER.index("arima"), p + q + self.seasonal[0] + self.seasonal[2] + extra
         rank = TRENDS.index(self.shape) if self.shape else max(self.window, 0)
         return _ORDER.index(self.family), rank + extra
 
@@ -100,12 +108,13 @@ def parse(text: str) -> Form:
     rest = text.strip()
     log = rest.startswith("log ")
     parts = rest.removeprefix("log ").split("+")
-    first = _TERM.fullmatch(parts[0])
+    arima = _ARIMA.fullmatch(parts[0])
+    first = _TERM.fullmatch(parts[0]) or arima
     if first is None:
         raise NotationError(
             f"{text!r}: {parts[0].strip()!r} is not a method. Write, for example, ets(A,Ad,N) or arima(1,0,1)."
         )
-    name, inner = first.group(1), first.group(2)
+    name, inner = ("arima", arima.group(1)) if arima else (first.group(1), first.group(2))
     harmonics, shared = _terms(text, parts[1:], log)
     more: dict[str, object] = {"harmonics": harmonics, "shared_season": shared, "log": log}
     if (harmonics or shared) and name not in ("ets", "arima"):
@@ -122,7 +131,7 @@ def parse(text: str) -> Form:
     if name == "ets":
         return _smoothing(options, entries, more)
     if name == "arima":
-        return _arima(options, entries, more)
+        return _arima(options, entries, arima.group(2) if arima else None, arima.group(3) if arima else "", more)
     if name == "moving-average":
         return _moving_average(options, main.strip(), log)
     if name == "trend":
@@ -249,20 +258,54 @@ def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -
     return Form("ets", letters=(error, trend, season), given=given, words=words, choices=choices, **more)  # type: ignore[arg-type]
 
 
-def _arima(options: _Options, entries: list[str], more: dict[str, object]) -> Form:
-    if len(entries) != 3 or not all(entry.isdigit() for entry in entries):
-        raise options.wrong("write arima(p,d,q) with three whole numbers.")
+def _orders(options: _Options, entries: list[str], what: str) -> tuple[int, int, int]:
+    if len(entries) != 3 or not all(entry.strip().isdigit() for entry in entries):
+        raise options.wrong(f"write {what} with three whole numbers.")
     p, d, q = (int(entry) for entry in entries)
+    return p, d, q
+
+
+def _arima(options: _Options, entries: list[str], seasonal: str | None, period: str, more: dict[str, object]) -> Form:
+    if entries == ["best"]:
+        return _arima_best(options, seasonal, more)
+    p, d, q = _orders(options, entries, "arima(p,d,q) or arima(best)")
     if p > 8 or q > 8 or d > 2:
         raise options.wrong("p and q go up to 8 and d up to 2.")
-    if options.pairs:
-        raise options.wrong("fixed coefficients of arima are not fitted so far.")
+    sp, sd, sq, m = 0, 0, 0, 0
+    if seasonal is not None:
+        sp, sd, sq = _orders(options, seasonal.split(","), "the seasonal part (P,D,Q)m")
+        if not period or int(period) < 2:
+            raise options.wrong("the season length follows the seasonal part, as in arima(0,1,1)(0,1,1)12.")
+        if sp > 3 or sq > 3 or sd > 1:
+            raise options.wrong("P and Q go up to 3 and D up to 1.")
+        m = int(period) if sp + sd + sq else 0
     if more["shared_season"]:
         raise options.wrong("shared-season goes with ets so far.")
-    words = options.take_words(("drift",))
-    if words and d == 0:
-        raise options.wrong("the one option is drift, with d of 1 or 2.")
-    return Form("arima", orders=(p, d, q), words=words, **more)  # type: ignore[arg-type]
+    words = options.take_words(("constant", "drift"))
+    if len(words) > 1 or (words and d + sd == 0):
+        raise options.wrong("one of constant and drift can be asked for where something is differenced.")
+    known = [f"ar{i}" for i in range(1, p + 1)] + [f"ma{i}" for i in range(1, q + 1)]
+    known += [f"sar{i}" for i in range(1, sp + 1)] + [f"sma{i}" for i in range(1, sq + 1)]
+    given = options.take_numbers((*known, *(("mean",) if d + sd == 0 else ())))
+    if given.get("mean", 0.0) != 0.0:
+        raise options.wrong("a mean can be left out with mean=0; another number is not to be had.")
+    return Form("arima", orders=(p, d, q), seasonal=(sp, sd, sq), period=m, words=words, given=given, **more)  # type: ignore[arg-type]
+
+
+def _arima_best(options: _Options, seasonal: str | None, more: dict[str, object]) -> Form:
+    """d and D in the options are given; the other numbers are the most that is tried."""
+    if seasonal is not None:
+        raise options.wrong("arima(best) looks for the seasonal part itself; leave it out.")
+    if more["shared_season"]:
+        raise options.wrong("shared-season goes with ets so far.")
+    if more["harmonics"] == BEST:
+        raise options.wrong("give arima(best) a number of harmonics.")
+    words = options.take_words(("exhaustive", "no-season"))
+    given = options.take_numbers(tuple(ARIMA_BOUNDS))
+    for name, value in given.items():
+        if value != int(value) or not 0 <= value <= ARIMA_BOUNDS[name][1]:
+            raise options.wrong(f"{name} is a whole number up to {ARIMA_BOUNDS[name][1]}, not {value:g}.")
+    return Form("arima", words=words, given=given, **more)  # type: ignore[arg-type]
 
 
 def _moving_average(options: _Options, main: str, log: bool) -> Form:

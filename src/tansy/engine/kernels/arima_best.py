@@ -1,0 +1,369 @@
+"""The orders of ARIMA with the least AICc, for a batch of series: a walk from model to neighbouring model.
+
+From a few simple models on, what differs from the best so far by one in an order (or by one in two of them, or by the
+mean) is tried, until nothing is better (Hyndman, Khandakar 2008). A neighbour's search starts where the best one's
+ended: with one more partial autocorrelation of zero a model is the same as before. Searches are loose; those near the
+best in the end are polished. A model that is nearly the same as a simpler one is refused: with a root of phi near the
+unit circle, where one more difference says it better, or with a root of phi next to one of theta, which cancel. A root
+of theta near the circle stays: it says that what was differenced hardly moves, and the forecast is right with it.
+"""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tansy.engine.kernels.arima import (
+    CONSTANT,
+    DRIFT,
+    EXACT,
+    LOOSE,
+    NO_MEAN,
+    clear,
+    columns_of,
+    data_of,
+    descend,
+    evaluate,
+    problem_of,
+    report,
+)
+from tansy.engine.kernels.arma import first_guess, long_residuals, partials_from_coefficients
+from tansy.engine.kernels.differencing import choose_differences
+from tansy.engine.kernels.least_squares import back_substitute, cholesky, less, normal_matrix
+from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.smoothing import extent
+
+MOST_TRIED = 200
+_NEIGHBOURS = 22
+_ENOUGH_TRIED = 60  # a walk ends then, a search of all models at the number above
+_LOOSE_ENOUGH = 0.1  # of -2 log L
+_POLISHED_WITHIN = 1.0  # of AICc
+_FIRST = ((2, 2, 1, 1), (0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1), (1, 1, 0, 1))  # p, q, P, Q to begin with
+_FARTHEST_ROOT = 0.99
+_CANCELLING = 0.05
+TRIED = (
+    8  # numbers kept of each model tried: p, q, P, Q, mean, AICc, why it was refused (0 not, 1 root, 2 cancels), rank
+)
+
+
+@njit(**KERNEL)
+def aicc_of(value, n, k):
+    """From n log(Q / n) + ..., with k parameters, the variance counted."""
+    room = n - k - 1.0
+    if room <= 0.0:
+        return math.inf
+    return value + n * (math.log(2.0 * math.pi) + 1.0) + 2.0 * k + 2.0 * k * (k + 1.0) / room
+
+
+@njit(**KERNEL)
+def _near_circle(coefficients, partials):
+    """Whether a reciprocal root of 1 - c_1 B - ... is farther out than `_FARTHEST_ROOT`.
+
+    The roots of the polynomial with c_i / f^i are those of the first over f; whether all lie inside the unit circle
+    shows in its partial autocorrelations.
+    """
+    scaled = np.empty(len(coefficients))
+    power = 1.0
+    for i in range(len(coefficients)):
+        power /= _FARTHEST_ROOT
+        scaled[i] = coefficients[i] * power
+    return len(scaled) > 0 and not partials_from_coefficients(scaled, partials)
+
+
+@njit(**KERNEL)
+def _cancels(ar, ma):
+    """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel.
+
+    theta at the roots of phi: the product over both sets of roots of their differences is the resultant; here by the
+    companion matrices' eigenvalues.
+    """
+    p, q = len(ar), len(ma)
+    if p == 0 or q == 0:
+        return False
+    if p == 1 and q == 1:
+        return abs(ar[0] + ma[0]) < _CANCELLING
+    a = np.zeros((p, p), dtype=np.complex128)
+    b = np.zeros((q, q), dtype=np.complex128)
+    for i in range(p):
+        a[0, i] = ar[i]
+        if i + 1 < p:
+            a[i + 1, i] = 1.0
+    for i in range(q):
+        b[0, i] = -ma[i]
+        if i + 1 < q:
+            b[i + 1, i] = 1.0
+    of_phi = np.linalg.eigvals(a)
+    of_theta = np.linalg.eigvals(b)
+    for i in range(p):
+        for j in range(q):
+            if abs(of_phi[i] - of_theta[j]) < _CANCELLING:
+                return True
+    return False
+
+
+@njit(**KERNEL)
+def _refusal(coefficients, orders, partials):
+    """0 where a model may stand, else why not."""
+    p, q, sp, _, _ = orders
+    ar, ma = coefficients[:p], coefficients[p : p + q]
+    sar, sma = coefficients[p + q : p + q + sp], coefficients[p + q + sp :]
+    if _near_circle(ar, partials) or _near_circle(sar, partials):
+        return 1
+    if _cancels(ar, ma) or _cancels(sar, sma):
+        return 2
+    return 0
+
+
+@njit(**KERNEL)
+def _carry(raw, before, orders, start):
+    """Where the search of `orders` begins: the numbers of the model before, more of them zero, those it lacks cut."""
+    at = 0
+    to = 0
+    for factor in range(4):
+        had, has = before[factor], orders[factor]
+        for i in range(has):
+            start[to + i] = min(3.0, max(-3.0, raw[at + i])) if i < had else 0.02
+        at += had
+        to += has
+
+
+@njit(**KERNEL)
+def _guesses(data, m):
+    """The series without what is linear, and a guess of its innovations; see `arma.first_guess`."""
+    inputs = data[0][0]
+    rows, n = inputs.shape
+    w = inputs[rows - 1].copy()
+    if rows > 1:
+        gram = np.zeros((rows, rows))
+        dropped = np.zeros(rows, dtype=np.bool_)
+        solution = np.zeros(rows)
+        normal_matrix(inputs, n, gram)
+        cholesky(gram, rows - 1, dropped)
+        back_substitute(gram, rows - 1, rows - 1, dropped, solution)
+        for c in range(rows - 1):
+            less(w, solution[c], inputs[c])
+    return w, long_residuals(w, max(10, m + 3))
+
+
+@njit(**KERNEL)
+def _try(model, data, guesses, m, start_raw, start_orders, tried, n_tried, raws, enough):
+    """Fit a model (p, q, P, Q, mean) unless it was; returns its row in `tried`."""
+    for i in range(n_tried):
+        same = True
+        for j in range(5):
+            same = same and tried[i, j] == model[j]
+        if same:
+            return i
+    row = n_tried
+    for j in range(5):
+        tried[row, j] = model[j]
+    orders = (int(model[0]), int(model[1]), int(model[2]), int(model[3]), m)
+    free = orders[0] + orders[1] + orders[2] + orders[3]
+    problem = problem_of(data, orders, np.full(free, math.nan))
+    raw = np.zeros(free)
+    first_guess(guesses[0], guesses[1], orders, raw)
+    if len(start_raw) > 0:
+        carried = np.zeros(free)
+        _carry(start_raw, start_orders, orders, carried)
+        if evaluate(carried, problem, LOOSE) < evaluate(raw, problem, LOOSE):
+            raw[:] = carried
+    value, _ = descend(raw, problem, LOOSE, enough)
+    for j in range(free):
+        raws[row, j] = raw[j]
+    n_used = problem[3][2]
+    linear = problem[2][0].shape[0] - 1 - problem[3][0]
+    tried[row, 5] = aicc_of(value, n_used, free + linear + 1.0)
+    tried[row, 6] = 0.0
+    tried[row, 7] = 0.0
+    if math.isinf(tried[row, 5]):
+        return row
+    tried[row, 6] = _refusal(problem[6][0], orders, problem[6][1])
+    return row
+
+
+@njit(**KERNEL)
+def search_batch(
+    values, regressors, which, m, most, differences, exhaustive, least_used, orders_found, tested, tried_all,
+    n_tried_all, outputs, with_uncertainty, uncertain,
+):  # fmt: skip
+    """Find the orders for each row of `values` [series, T], NaN missing, and fit them.
+
+    regressors: [groups, T + H, k], which: [series]. m: season length, 1 without a season. most: (p, q, P, Q, all
+    four together, d, D) at most. differences: (d, D) where they are given, -1 where tests choose. exhaustive: try all
+    models in bounds. least_used: fewest observed values.
+    Written: orders_found [series, 7] (p, d, q, P, D, Q, mean), -1 in a row that is not fitted; tested [series, 5], see
+    `differencing.choose_differences`; tried_all [series, MOST_TRIED, TRIED] with n_tried_all [series]; outputs and
+    uncertain as of `arima.fit_batch`, parameters laid out for the most orders.
+    """
+    n_series = len(values)
+    together = most[4]
+    model = np.zeros(5)
+    raws = np.zeros((MOST_TRIED, together))
+    nothing = np.zeros(0)
+    clear(outputs)
+    for s in range(n_series):
+        orders_found[s] = -1
+        n_tried_all[s] = 0
+        start, end, n_seen = extent(values[s])
+        if n_seen < least_used:
+            continue
+        d, seasonal_d = choose_differences(values[s, start:end], m, most[5], most[6], tested[s])
+        d = differences[0] if differences[0] >= 0 else d
+        seasonal_d = differences[1] if differences[1] >= 0 else seasonal_d
+        if n_seen - d - m * seasonal_d < 5:
+            continue
+        x, y = regressors[which[s]], values[s]
+        with_mean = CONSTANT if d + seasonal_d == 0 else DRIFT
+        may_drift = d + seasonal_d <= 1
+        bare = data_of(y, x, (d, seasonal_d), m, NO_MEAN)
+        full = data_of(y, x, (d, seasonal_d), m, with_mean) if may_drift else bare
+        of_bare = _guesses(bare, m)
+        of_full = _guesses(full, m) if may_drift else of_bare
+        tried = tried_all[s]
+        n_tried = 0
+        best = -1
+        seasonal = 1 if m > 1 else 0
+        for i in range(len(_FIRST)):
+            first = _FIRST[i]
+            for j in range(4):
+                model[j] = min(most[j], first[j] * (seasonal if j > 1 else 1))
+            model[4] = with_mean if may_drift else NO_MEAN
+            if model[0] + model[1] + model[2] + model[3] > together:
+                continue
+            row = _try(model, full, of_full, m, nothing, (0, 0, 0, 0), tried, n_tried, raws, _LOOSE_ENOUGH)
+            n_tried = max(n_tried, row + 1)
+            best = _better(tried, row, best)
+        if exhaustive:
+            n_tried, best = _all(
+                most, m, with_mean, may_drift, bare, full, of_bare, of_full, tried, n_tried, raws, model
+            )
+        while not exhaustive and n_tried < _ENOUGH_TRIED:
+            base = _next_base(tried, n_tried, best)
+            if base < 0:
+                break
+            tried[base, 7] = 1.0
+            before = (int(tried[base, 0]), int(tried[base, 1]), int(tried[base, 2]), int(tried[base, 3]))
+            for step in range(_NEIGHBOURS):
+                if not _neighbour(tried[base], step, most, with_mean, may_drift, model):
+                    continue
+                data = bare if model[4] == NO_MEAN else full
+                guesses = of_bare if model[4] == NO_MEAN else of_full
+                row = _try(model, data, guesses, m, raws[base], before, tried, n_tried, raws, _LOOSE_ENOUGH)
+                is_new = row == n_tried
+                n_tried = max(n_tried, row + 1)
+                best = _better(tried, row, best)
+                if is_new and tried[row, 5] < tried[base, 5] - 1e-6:
+                    tried[base, 7] = 0.0  # go on from there at once, and come back if that was not worth it
+                    break
+        n_tried_all[s] = n_tried
+        if best < 0:
+            continue
+        best = _polish(tried, n_tried, best, m, bare, full, raws)
+        p, q, sp, sq = int(tried[best, 0]), int(tried[best, 1]), int(tried[best, 2]), int(tried[best, 3])
+        mean = int(tried[best, 4])
+        found = orders_found[s]
+        found[0], found[1], found[2], found[3], found[4], found[5], found[6] = p, d, q, sp, seasonal_d, sq, mean
+        free = p + q + sp + sq
+        raw = raws[best, :free].copy()
+        problem = problem_of(bare if mean == NO_MEAN else full, (p, q, sp, sq, m), np.full(free, math.nan))
+        value = evaluate(raw, problem, EXACT)
+        columns = columns_of((p, q, sp, sq), most, problem[3][1], mean, x.shape[1])
+        report(
+            s, value, raw, problem, (d, seasonal_d), columns, x, values.shape[1], outputs, with_uncertainty, uncertain
+        )
+
+
+@njit(**KERNEL)
+def _better(tried, row, best):
+    """The row with the least AICc of those that may stand, after a look at one more; -1 for none."""
+    if not math.isfinite(tried[row, 5]) or tried[row, 6] != 0.0:
+        return best
+    return row if best < 0 or tried[row, 5] < tried[best, 5] - 1e-6 else best
+
+
+@njit(**KERNEL)
+def _next_base(tried, n_tried, best):
+    """The row with the least AICc whose neighbours were not all tried, unless one that may stand is better; models that
+    may not stand are gone through, because better ones can lie behind them."""
+    base = -1
+    for i in range(n_tried):
+        if tried[i, 7] == 0.0 and math.isfinite(tried[i, 5]) and (base < 0 or tried[i, 5] < tried[base, 5]):
+            base = i
+    return base if base >= 0 and (best < 0 or base == best or tried[base, 5] < tried[best, 5]) else -1
+
+
+@njit(**KERNEL)
+def _neighbour(base, step, most, with_mean, may_drift, model):
+    """Write the step-th neighbour of `base` to model; False where it lies outside the bounds."""
+    for j in range(5):
+        model[j] = base[j]
+    if step == 0:
+        if not may_drift:
+            return False
+        model[4] = NO_MEAN if base[4] != NO_MEAN else with_mean
+        return True
+    # seasonal orders first: they change most
+    moves = (
+        (0, 0, -1, 0), (0, 0, 0, -1), (0, 0, 1, 0), (0, 0, 0, 1), (0, 0, -1, -1), (0, 0, -1, 1), (0, 0, 1, -1),
+        (0, 0, 1, 1), (-1, 0, 0, 0), (0, -1, 0, 0), (1, 0, 0, 0), (0, 1, 0, 0), (-1, -1, 0, 0), (-1, 1, 0, 0),
+        (1, -1, 0, 0), (1, 1, 0, 0), (2, 2, 0, 0), (0, 2, 0, 0), (2, 0, 0, 0), (1, 2, 0, 0), (0, 0, 1, 2),
+    )  # fmt: skip
+    total = 0.0
+    for j in range(4):
+        model[j] += moves[step - 1][j]
+        if model[j] < 0 or model[j] > most[j]:
+            return False
+        total += model[j]
+    return total <= most[4]
+
+
+@njit(**KERNEL)
+def _all(most, m, with_mean, may_drift, bare, full, of_bare, of_full, tried, n_tried, raws, model):
+    """Try every model in bounds, as many as there is room for; returns (n_tried, best)."""
+    nothing = np.zeros(0)
+    for p in range(most[0] + 1):
+        for q in range(most[1] + 1):
+            for sp in range(most[2] + 1):
+                for sq in range(most[3] + 1):
+                    for with_it in range(2 if may_drift else 1):
+                        if p + q + sp + sq > most[4] or n_tried >= MOST_TRIED:
+                            continue
+                        model[0], model[1], model[2], model[3] = p, q, sp, sq
+                        model[4] = with_mean if with_it == 1 else NO_MEAN
+                        data = full if with_it == 1 else bare
+                        guesses = of_full if with_it == 1 else of_bare
+                        row = _try(model, data, guesses, m, nothing, (0, 0, 0, 0), tried, n_tried, raws, _LOOSE_ENOUGH)
+                        n_tried = max(n_tried, row + 1)
+    best = -1
+    for i in range(n_tried):
+        if tried[i, 6] == 0.0 and math.isfinite(tried[i, 5]) and (best < 0 or tried[i, 5] < tried[best, 5]):
+            best = i
+    return n_tried, best
+
+
+@njit(**KERNEL)
+def _polish(tried, n_tried, best, m, bare, full, raws):
+    """Search those near the best to the end; returns the best of them that may stand."""
+    bound = tried[best, 5] + _POLISHED_WITHIN
+    winner = best
+    least = math.inf
+    for i in range(n_tried):
+        if tried[i, 6] != 0.0 or tried[i, 5] > bound:
+            continue
+        orders = (int(tried[i, 0]), int(tried[i, 1]), int(tried[i, 2]), int(tried[i, 3]), m)
+        free = orders[0] + orders[1] + orders[2] + orders[3]
+        problem = problem_of(bare if tried[i, 4] == NO_MEAN else full, orders, np.full(free, math.nan))
+        raw = raws[i, :free].copy()
+        descend(raw, problem, LOOSE, 1e-4)
+        value = evaluate(raw, problem, EXACT)
+        linear = problem[2][0].shape[0] - 1 - problem[3][0]
+        criterion = aicc_of(value, problem[3][2], free + linear + 1.0)
+        refused = _refusal(problem[6][0], orders, problem[6][1])
+        tried[i, 5] = criterion
+        tried[i, 6] = refused
+        for j in range(free):
+            raws[i, j] = raw[j]
+        if refused == 0 and criterion < least:
+            least = criterion
+            winner = i
+    return winner

@@ -1,0 +1,257 @@
+"""Seasonal ARIMA against the dense normal density, published estimates, simulated truth and a search of all models."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+from scipy.linalg import toeplitz
+from scipy.signal import lfilter
+from scipy.stats import multivariate_normal
+
+from tansy.engine.errors import NotationError
+from tansy.engine.methods.distribution import Normal
+from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
+from tansy.engine.timeline import Timeline
+from tests.engine.test_methods import arma_covariances
+from tests.engine.textbook import AIRLINE, LAKE, NILE
+
+Floats = NDArray[np.float64]
+HORIZON = 5
+
+
+def fitted(text: str, y: Floats, m: int = 1, bands: str = "known") -> Fits:
+    y = np.atleast_2d(y)
+    return fit(parse(text), Batch(y, Timeline("M", 24000, y.shape[1], m)), HORIZON, bands=bands)
+
+
+def polynomials(p: dict[str, float], m: int) -> tuple[Floats, Floats]:
+    """Coefficients of phi (with minus) and theta at lags 0, 1, ... from their factors, by multiplying them out."""
+
+    def factor(name: str, lag: int, sign: float) -> Floats:
+        own = [p[key] for key in sorted(p) if key.rstrip("0123456789") == name]
+        found = np.zeros(len(own) * lag + 1)
+        found[0] = 1.0
+        found[lag::lag] = sign * np.array(own)
+        return found
+
+    phi = np.convolve(factor("ar", 1, -1.0), factor("sar", m, -1.0))
+    return phi, np.convolve(factor("ma", 1, 1.0), factor("sma", m, 1.0))
+
+
+def joint(p: dict[str, float], sigma2: float, d: int, seasonal_d: int, m: int, y: Floats) -> tuple[Floats, Floats, int]:
+    """Mean and covariance of y and what follows it, given the first values lost to differencing, by dense algebra."""
+    n = len(y) + HORIZON
+    delta = np.ones(1)
+    for lag in [1] * d + [m] * seasonal_d:
+        delta = np.convolve(delta, np.r_[1.0, np.zeros(lag - 1), -1.0])
+    lost = len(delta) - 1
+    phi, theta = polynomials(p, m)
+    w_covariance = sigma2 * toeplitz(arma_covariances(-phi[1:], theta[1:], n - lost))
+    w_mean = np.full(n - lost, p.get("mean", p.get("constant", p.get("drift", 0.0) * m**seasonal_d)))
+    matrix = np.zeros((n - lost, n))
+    for i in range(n - lost):
+        matrix[i, i : i + lost + 1] = delta[::-1]
+    inverse = np.linalg.inv(matrix[:, lost:])
+    return inverse @ (w_mean - matrix[:, :lost] @ y[:lost]), inverse @ w_covariance @ inverse.T, lost
+
+
+SHAPES = [
+    ("arima(2,0,0)", 1), ("arima(0,0,3)", 1), ("arima(2,0,2)", 1), ("arima(1,0,1; mean=0)", 1), ("arima(1,1,1)", 1),
+    ("arima(0,2,2)", 1), ("arima(1,1,1; drift)", 1), ("arima(3,0,0; ar2=0)", 1), ("arima(0,1,1)(0,1,1)4", 4),
+    ("arima(1,0,0)(0,1,1)4", 4), ("arima(1,0,0; drift)(1,1,0)4", 4), ("arima(0,0,1; constant)(0,1,0)4", 4),
+    ("arima(1,0,1)(1,0,1)7", 7), ("arima(2,1,0)(0,0,2)4", 4), ("arima(0,0,0)(0,0,1)12", 12),
+]  # fmt: skip
+
+
+def with_random_coefficients(text: str, rng: np.random.Generator) -> str:
+    """The form with every coefficient given: each factor's by random partial autocorrelations (Levinson)."""
+    form = parse(text)
+    assert form.orders is not None
+    given = dict(form.given)
+    sizes = {"ar": form.orders[0], "ma": form.orders[2], "sar": form.seasonal[0], "sma": form.seasonal[2]}
+    for name, size in sizes.items():
+        own: list[float] = []
+        for partial in rng.uniform(-0.6, 0.6, size):
+            own = [*(a - partial * b for a, b in zip(own, own[::-1], strict=True)), partial]
+        if name == "ar" and "ar2" in form.given:
+            own = [0.4, 0.0, -0.3]
+        given = {**{f"{name}{i + 1}": round(c, 4) for i, c in enumerate(own)}, **given}
+    return str(replace(form, given=given))
+
+
+@pytest.mark.parametrize(("text", "m"), SHAPES, ids=[text for text, _ in SHAPES])
+@pytest.mark.parametrize("gaps", [0, 3, 20], ids=["complete", "few gaps", "many gaps"])
+def test_likelihood_and_forecasts_are_those_of_the_dense_normal(text: str, m: int, gaps: int) -> None:
+    rng = np.random.default_rng(len(text) + gaps)
+    form = parse(text)
+    assert form.orders is not None
+    y = 20 + lfilter([1.0, 0.4], [1.0, -0.5], rng.normal(0, 2, 70)) + 3 * np.sin(np.arange(70) * 2 * np.pi / max(m, 5))
+    if form.orders[1] + form.seasonal[1]:
+        y = y.cumsum() / 5
+    y[rng.choice(np.arange(14, 69), gaps, replace=False)] = math.nan
+    fits = fitted(with_random_coefficients(text, rng), y, m)
+    mean, covariance, lost = joint(fits.named_parameters(0), fits.sigma2[0], form.orders[1], form.seasonal[1], m, y)
+    seen = np.nonzero(~np.isnan(y[lost:]))[0]
+    own = y[lost:][seen]
+    dense = multivariate_normal(mean[seen], covariance[np.ix_(seen, seen)]).logpdf(own)
+    assert fits.loglik[0] == pytest.approx(float(dense), rel=1e-8)
+    assert fits.n_used[0] == len(seen)
+    ahead = np.arange(len(y) - lost, len(mean))
+    gain = np.linalg.solve(covariance[np.ix_(seen, seen)], covariance[np.ix_(seen, ahead)]).T
+    np.testing.assert_allclose(fits.forecast[0], mean[ahead] + gain @ (own - mean[seen]), rtol=1e-8)
+    conditional = covariance[np.ix_(ahead, ahead)] - gain @ covariance[np.ix_(seen, ahead)]
+    assert isinstance(fits.distribution, Normal)
+    if not gaps:  # the variances are those of an endless past; seventy values are nearly that
+        np.testing.assert_allclose(fits.distribution.each[0], np.diag(conditional), rtol=0.03)
+        together = np.cumsum(np.cumsum(conditional, axis=0), axis=1)
+        np.testing.assert_allclose(fits.distribution.together[0], np.diag(together), rtol=0.03)
+
+
+def test_a_coefficient_given_is_kept_while_the_others_are_estimated() -> None:
+    rng = np.random.default_rng(8)
+    y = 5 + lfilter([1.0], [1.0, -0.5, 0.0, -0.3], rng.normal(0, 1, (20, 260)), axis=1)[:, 60:]
+    held, free = fitted("arima(3,0,0; ar2=0)", y), fitted("arima(3,0,0)", y)
+    assert np.all(held.parameters[:, held.parameter_names.index("ar2")] == 0.0)
+    assert np.all(held.n_parameters == free.n_parameters - 1)
+    assert np.all(held.loglik <= free.loglik + 1e-6)
+    # twice the difference is chi-squared with one degree: a mean of 1 and a spread of 1.41 over twenty series
+    assert 2 * np.mean(free.loglik - held.loglik) < 1 + 3 * 1.41 / math.sqrt(20)
+
+
+def test_published_estimates_of_textbook_series() -> None:
+    """Lake Huron: Brockwell, Davis (2016), examples 5.2.5 and 5.4.1; airline: Box, Jenkins' model by exact likelihood;
+    Nile: the local level of Durbin, Koopman (2012), whose signal-to-noise ratio 0.0973 gives ma1."""
+    lake = fitted("arima(1,0,1)", LAKE, bands="estimated")
+    found, errors = lake.named_parameters(0), lake.named_errors(0)
+    np.testing.assert_allclose([found[k] for k in ("ar1", "ma1", "mean")], [0.7449, 0.3206, 579.0555], atol=6e-5)
+    np.testing.assert_allclose([errors[k] for k in ("ar1", "ma1", "mean")], [0.0777, 0.1135, 0.3501], atol=6e-5)
+    assert lake.loglik[0] == pytest.approx(-103.25, abs=5e-3) and lake.sigma2[0] == pytest.approx(0.4749, abs=6e-5)
+    second = fitted("arima(2,0,0)", LAKE, bands="estimated")
+    found, errors = second.named_parameters(0), second.named_errors(0)
+    np.testing.assert_allclose([found[k] for k in ("ar1", "ar2", "mean")], [1.0436, -0.2495, 579.0473], atol=6e-5)
+    np.testing.assert_allclose([errors[k] for k in ("ar1", "ar2", "mean")], [0.0983, 0.1008, 0.3319], atol=6e-5)
+    air = fitted("arima(0,1,1)(0,1,1)12", np.log(AIRLINE), 12, bands="estimated")
+    np.testing.assert_allclose([air.named_parameters(0)[k] for k in ("ma1", "sma1")], [-0.4018, -0.5569], atol=6e-5)
+    np.testing.assert_allclose([air.named_errors(0)[k] for k in ("ma1", "sma1")], [0.0896, 0.0731], atol=6e-5)
+    assert air.loglik[0] == pytest.approx(244.70, abs=5e-3) and air.sigma2[0] == pytest.approx(0.001348, abs=5e-7)
+    ratio = 1469.1 / 15099.0
+    theta = 0.5 * (math.sqrt(ratio**2 + 4.0 * ratio) - ratio - 2.0)
+    assert fitted("arima(0,1,1)", NILE).named_parameters(0)["ma1"] == pytest.approx(theta, abs=2e-4)
+
+
+@pytest.mark.parametrize(
+    ("text", "ar", "ma", "truth"),
+    [
+        ("arima(2,0,0)", [1.1, -0.4], [], {"ar1": 1.1, "ar2": -0.4}),
+        ("arima(1,0,1)", [0.7], [0.4], {"ar1": 0.7, "ma1": 0.4}),
+        ("arima(1,0,0)(0,0,1)4", [0.5], [0, 0, 0, 0.6], {"ar1": 0.5, "sma1": 0.6}),
+    ],
+)
+def test_known_parameters_are_recovered_and_standard_errors_are_their_spread(
+    text: str, ar: list[float], ma: list[float], truth: dict[str, float]
+) -> None:
+    rng = np.random.default_rng(12)
+    y = 10 + lfilter(np.r_[1.0, ma], np.r_[1.0, -np.array(ar)], rng.normal(0, 1, (200, 350)), axis=1)[:, 150:]
+    fits = fitted(text, y, 4, bands="estimated")
+    assert fits.standard_errors is not None
+    for name, value in truth.items():
+        j = fits.parameter_names.index(name)
+        found, claimed = fits.parameters[:, j], np.median(fits.standard_errors[:, j])
+        # the mean of 200 estimates is known to a fourteenth of their spread, which has a bias of order 1/n besides
+        assert found.mean() == pytest.approx(value, abs=0.35 * claimed)
+        assert found.std() == pytest.approx(claimed, rel=0.15)
+
+
+def test_differences_are_undone_exactly() -> None:
+    y = 1e6 + 1e3 * np.sin(np.arange(60)) + 50.0 * np.arange(60)
+    found = fitted("arima(0,1,0)(0,1,0)12", y, 12)
+    expected = y[-12:-7] + y[-1] - y[-13]
+    np.testing.assert_allclose(found.forecast[0], expected, rtol=1e-10)
+    np.testing.assert_allclose(found.residuals[0][13:], np.diff(y)[12:] - np.diff(y)[:-12], atol=1e-10 * 1e6)
+
+
+def test_a_series_is_fitted_the_same_alone_and_beside_others() -> None:
+    rng = np.random.default_rng(3)
+    y = 50 + rng.normal(0, 1, (6, 80)).cumsum(axis=1) + rng.normal(0, 1, (6, 80))
+    y[1, :30], y[2, 60:], y[3, 10:14], y[4], y[5] = math.nan, math.nan, math.nan, 7.0, math.nan
+    for text in ("arima(1,1,1)", "arima(1,0,0)(0,1,1)12", "arima(best)"):
+        together = fitted(text, y, 12)
+        for i in range(5):
+            alone = fitted(text, y[i], 12)
+            np.testing.assert_array_equal(alone.forecast[0], together.forecast[i])
+            assert alone.form(0) == together.form(i)
+        assert not together.defined[5]
+
+
+def simulated(kind: str, rng: np.random.Generator, n: int, length: int) -> Floats:
+    noise = rng.normal(0, 1, (n, length + 60))
+    month = 6 * np.sin(2 * np.pi * np.arange(length) / 12)
+    return {
+        "noise": 30 + noise[:, 60:],
+        "ar": 30 + lfilter([1.0], [1.0, -0.7], noise, axis=1)[:, 60:],
+        "walk": 30 + noise[:, 60:].cumsum(axis=1),
+        "season": 30 + month + lfilter([1.0], [1.0, -0.4], noise, axis=1)[:, 60:],
+    }[kind]
+
+
+@pytest.mark.parametrize(
+    ("kind", "m", "differences"), [("noise", 1, 0), ("ar", 1, 0), ("walk", 1, 1), ("season", 12, 12)]
+)
+def test_the_search_differences_as_the_truth_asks_and_is_near_the_best_of_all_models(
+    kind: str, m: int, differences: int
+) -> None:
+    y = simulated(kind, np.random.default_rng(4), 60, 120)
+    found = fitted("arima(best; together=3)", y, m)
+    chosen = [found.form(i) for i in range(len(y))]
+    right = [form.orders is not None and form.orders[1] + form.seasonal[1] * 12 == differences for form in chosen]
+    # of 400 series each the tests are right for 96, 82, 81 and 100 %: one in twenty errs by design
+    assert np.mean(right) >= 0.7
+    every = fitted("arima(best; together=3, exhaustive)", y, m)
+    short = found.aicc - every.aicc
+    assert np.mean(short < 0.5) >= 0.8
+    for i in range(3):  # what is reported is the fit of the form that was chosen
+        again = fitted(str(chosen[i]), y[i], m)
+        assert found.loglik[i] == pytest.approx(again.loglik[0], abs=1e-3)
+        assert found.n_parameters[i] == again.n_parameters[0]
+        assert "models tried" in found.notes[i][-1] and "level test" in found.notes[i][-1]
+
+
+def test_given_differences_and_bounds_are_kept() -> None:
+    y = simulated("season", np.random.default_rng(6), 4, 96)
+    found = fitted("arima(best; p=1, q=0, P=0, Q=1, d=1, D=0)", y, 12)
+    for i in range(4):
+        form = found.form(i)
+        assert form.orders is not None and form.orders[1] == 1 and form.orders[0] <= 1 and form.orders[2] == 0
+        assert form.seasonal[0] == form.seasonal[1] == 0
+    assert all(form.period == 0 for form in fitted("arima(best; no-season)", y, 12).forms)
+
+
+@pytest.mark.parametrize(
+    ("text", "problem"),
+    [
+        ("arima(0,1,1)(0,1,1)", "season length"), ("arima(1,0,0)(4,0,0)12", "P and Q"),
+        ("arima(1,0,0; ar2=0.5)", "not a constant"), ("arima(1,0,0; drift)", "differenced"),
+        ("arima(1,0,0; mean=3)", "mean=0"), ("arima(best; p=9)", "up to 8"), ("arima(best)(0,1,1)12", "itself"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_meant_is_refused_in_words(text: str, problem: str) -> None:
+    with pytest.raises(NotationError, match=problem):
+        parse(text)
+
+
+def test_coefficients_that_cannot_be_are_refused_when_fitted() -> None:
+    with pytest.raises(NotationError, match="ar1 to ar2"):
+        fitted("arima(2,0,0; ar1=0.9, ar2=0.4)", LAKE)
+    with pytest.raises(NotationError, match="ma1 to ma1"):
+        fitted("arima(0,1,1; ma1=-1.5)", LAKE)
+
+
+@pytest.mark.parametrize("text", [text for text, _ in SHAPES] + ["arima(best; p=3, exhaustive)", "log arima(1,1,0)"])
+def test_a_form_written_down_reads_back(text: str) -> None:
+    assert parse(str(parse(text))) == parse(text)
