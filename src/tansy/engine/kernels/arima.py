@@ -212,27 +212,6 @@ def evaluate(raw, problem, settled):
 
 
 @njit(**KERNEL)
-def _take_slopes(raw, problem, settled):
-    """Derivatives of r by what is searched, by differences; r itself is left as it was. Returns evaluations."""
-    slopes, kept = problem[6][9], problem[6][13]
-    rest = problem[6][8]
-    kept[:] = rest
-    for i in range(len(raw)):
-        at = raw[i]
-        h = -_STEP if at > 0.0 else _STEP
-        raw[i] = at + h
-        moved = evaluate(raw, problem, settled)
-        raw[i] = at
-        if math.isinf(moved):
-            slopes[i] = 0.0
-            continue
-        for t in range(len(rest)):
-            slopes[i, t] = (rest[t] - kept[t]) / h
-    rest[:] = kept
-    return len(raw)
-
-
-@njit(**KERNEL)
 def _learn_slopes(step, slopes, before, after):
     """What a step says about the slopes along it (Broyden 1965): exact where r was evaluated, else unchanged."""
     free = len(step)
@@ -264,10 +243,24 @@ def descend(raw, problem, settled, enough):
     if free == 0 or math.isinf(value):
         return value, tried
     damping = 1e-3
-    tried += _take_slopes(raw, problem, settled)
-    fresh = True
+    fresh = False
     failed = 0
+    learnt = False
     for _ in range(_MOST_STEPS):
+        if not learnt:
+            before[:] = rest
+            for i in range(free):
+                at = raw[i]
+                h = -_STEP if at > 0.0 else _STEP
+                raw[i] = at + h
+                moved = evaluate(raw, problem, settled)
+                raw[i] = at
+                for t in range(n):
+                    slopes[i, t] = (rest[t] - before[t]) / h if math.isfinite(moved) else 0.0
+            rest[:] = before
+            tried += free
+            fresh = True
+            learnt = True
         total = dots(rest, rest, n)
         for i in range(free):
             gradient[i] = dots(slopes[i], rest, n)
@@ -295,8 +288,7 @@ def descend(raw, problem, settled, enough):
         if promised < enough:
             if fresh or enough >= _PROMISING:
                 break
-            tried += _take_slopes(raw, problem, settled)
-            fresh = True
+            learnt = False
             continue
         before[:] = rest
         moved = evaluate(trial, problem, settled)
@@ -307,11 +299,10 @@ def descend(raw, problem, settled, enough):
             raw[:] = trial
             failed = 0
             damping *= 0.1 if gained > 0.25 * promised else 2.0
-            _learn_slopes(step, slopes, before, rest)
             fresh = False
-            if gained < 0.25 * promised:
-                tried += _take_slopes(raw, problem, settled)
-                fresh = True
+            learnt = gained >= 0.25 * promised
+            if learnt:
+                _learn_slopes(step, slopes, before, rest)
             continue
         rest[:] = before
         if fresh:
@@ -320,29 +311,8 @@ def descend(raw, problem, settled, enough):
             if failed > 8:
                 break
         else:
-            tried += _take_slopes(raw, problem, settled)
-            fresh = True
+            learnt = False
     return value, tried
-
-
-@njit(**KERNEL)
-def choose_start(starts, problem, settled, raw, second):
-    """Write the best of `starts` [starts, free] to raw and the second best to `second`; returns how many can be had."""
-    free = len(raw)
-    best, next_best = math.inf, math.inf
-    for i in range(len(starts)):
-        value = evaluate(starts[i], problem, settled)
-        if value < best:
-            next_best = best
-            for j in range(free):
-                second[j] = raw[j]
-                raw[j] = starts[i, j]
-            best = value
-        elif value < next_best:
-            next_best = value
-            for j in range(free):
-                second[j] = starts[i, j]
-    return int(math.isfinite(best)) + int(math.isfinite(next_best))
 
 
 @njit(**KERNEL)
@@ -351,52 +321,35 @@ def fit_one(starts, warm, problem, enough, raw):
     in raw and, by an exact evaluation, in the work. Returns (value, evaluations)."""
     free = len(raw)
     second = np.zeros(free)
-    n_starts = choose_start(starts, problem, LOOSE, raw, second)
+    best, next_best = math.inf, math.inf
+    for i in range(len(starts)):
+        value = evaluate(starts[i], problem, LOOSE)
+        if value < best:
+            next_best = best
+            second[:] = raw
+            raw[:] = starts[i]
+            best = value
+        elif value < next_best:
+            next_best = value
+            second[:] = starts[i]
     tried = len(starts) + 1
     if free > 0 and not math.isnan(warm[0]):
         second[:] = warm
-        n_starts = 2
+        next_best = 0.0
     least = math.inf
-    if n_starts > 0:
-        least, more = descend(raw, problem, LOOSE, _PROMISING)
+    found = np.zeros(free)
+    for attempt in range(3):  # both starts some way, then the better one to the end
+        if attempt == 0 and math.isinf(best):
+            continue
+        if attempt == 1 and (free == 0 or math.isinf(next_best)):
+            continue
+        found[:] = second if attempt == 1 else raw
+        value, more = descend(found, problem, LOOSE, enough if attempt == 2 else _PROMISING)
         tried += more
-    if free > 0 and n_starts > 1:
-        value, more = descend(second, problem, LOOSE, _PROMISING)
-        tried += more
-        if value < least:
-            raw[:] = second
-    if n_starts > 0:
-        _, more = descend(raw, problem, LOOSE, enough)
-        tried += more
+        if value < least or attempt == 2:
+            least = value
+            raw[:] = found
     return evaluate(raw, problem, EXACT), tried
-
-
-@njit(**KERNEL)
-def curvature_of(raw, problem, curvature):
-    """Second derivatives of -log L by central differences at the optimum, [free, free]."""
-    free = len(raw)
-    h = 2e-3
-    at = raw.copy()
-    middle = evaluate(raw, problem, EXACT)
-    for i in range(free):
-        for j in range(i + 1):
-            total = 0.0
-            if i == j:
-                for sign in (-1.0, 1.0):
-                    at[i] = raw[i] + sign * h
-                    total += evaluate(at, problem, EXACT) - middle
-                at[i] = raw[i]
-                curvature[i, i] = 0.5 * total / (h * h)
-                continue
-            for sign_i in (-1.0, 1.0):
-                for sign_j in (-1.0, 1.0):
-                    at[i] = raw[i] + sign_i * h
-                    at[j] = raw[j] + sign_j * h
-                    total += sign_i * sign_j * evaluate(at, problem, EXACT)
-            at[i] = raw[i]
-            at[j] = raw[j]
-            curvature[i, j] = 0.125 * total / (h * h)
-            curvature[j, i] = curvature[i, j]
 
 
 @njit(**KERNEL)
@@ -545,9 +498,20 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
         for lead in range(horizon):
             forecast_slopes[s, lead, i] = (moved[0, lead] - moved[1, lead]) * 0.5 / h
         at[i] = raw[i]
-    found = np.zeros((free, free))
-    curvature_of(raw, problem, found)
-    curvature[s, :free, :free] = found
+    # second derivatives of -log L by central differences
+    h = 2e-3
+    for i in range(free):
+        for j in range(i + 1):
+            total = 0.0
+            for corner in range(4):
+                sign_i = 1.0 if corner % 2 == 0 else -1.0
+                sign_j = 1.0 if corner < 2 else -1.0
+                at[:] = raw
+                at[i] += sign_i * h
+                at[j] += sign_j * h
+                total += sign_i * sign_j * evaluate(at, problem, EXACT)
+            curvature[s, i, j] = 0.125 * total / (h * h)
+            curvature[s, j, i] = curvature[s, i, j]
 
 
 @njit(**KERNEL)

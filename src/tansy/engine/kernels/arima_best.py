@@ -36,7 +36,7 @@ from tansy.engine.kernels.smoothing import extent
 MOST_TRIED = 200
 _NEIGHBOURS = 22
 _ENOUGH_TRIED = 60  # a walk ends then, a search of all models at the number above
-_LOOSE_ENOUGH = 0.1  # of -2 log L
+_LOOSE_ENOUGH, _POLISHED_ENOUGH = 0.1, 1e-4  # of -2 log L
 _POLISHED_WITHIN = 1.0  # of AICc
 _FIRST = ((2, 2, 1, 1), (0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1), (1, 1, 0, 1))  # p, q, P, Q to begin with
 _FARTHEST_ROOT = 0.99
@@ -120,7 +120,7 @@ def _carry(raw, before, orders, start):
     at = 0
     to = 0
     for factor in range(4):
-        had, has = before[factor], orders[factor]
+        had, has = int(before[factor]), orders[factor]
         for i in range(has):
             start[to + i] = min(3.0, max(-3.0, raw[at + i])) if i < had else 0.02
         at += had
@@ -146,39 +146,15 @@ def _guesses(data, m):
 
 
 @njit(**KERNEL)
-def _try(model, data, guesses, m, start_raw, start_orders, tried, n_tried, raws, enough):
-    """Fit a model (p, q, P, Q, mean) unless it was; returns its row in `tried`."""
+def _row_of(model, tried, n_tried):
+    """Where a model (p, q, P, Q, mean) stands among those tried, n_tried if it does not."""
     for i in range(n_tried):
         same = True
         for j in range(5):
             same = same and tried[i, j] == model[j]
         if same:
             return i
-    row = n_tried
-    for j in range(5):
-        tried[row, j] = model[j]
-    orders = (int(model[0]), int(model[1]), int(model[2]), int(model[3]), m)
-    free = orders[0] + orders[1] + orders[2] + orders[3]
-    problem = problem_of(data, orders, np.full(free, math.nan))
-    raw = np.zeros(free)
-    first_guess(guesses[0], guesses[1], orders, raw)
-    if len(start_raw) > 0:
-        carried = np.zeros(free)
-        _carry(start_raw, start_orders, orders, carried)
-        if evaluate(carried, problem, LOOSE) < evaluate(raw, problem, LOOSE):
-            raw[:] = carried
-    value, _ = descend(raw, problem, LOOSE, enough)
-    for j in range(free):
-        raws[row, j] = raw[j]
-    n_used = problem[3][2]
-    linear = problem[2][0].shape[0] - 1 - problem[3][0]
-    tried[row, 5] = aicc_of(value, n_used, free + linear + 1.0)
-    tried[row, 6] = 0.0
-    tried[row, 7] = 0.0
-    if math.isinf(tried[row, 5]):
-        return row
-    tried[row, 6] = _refusal(problem[6][0], orders, problem[6][1])
-    return row
+    return n_tried
 
 
 @njit(**KERNEL)
@@ -197,9 +173,8 @@ def search_batch(
     """
     n_series = len(values)
     together = most[4]
-    model = np.zeros(5)
+    queue = np.zeros((MOST_TRIED + len(_FIRST), 5))
     raws = np.zeros((MOST_TRIED, together))
-    nothing = np.zeros(0)
     clear(outputs)
     for s in range(n_series):
         orders_found[s] = -1
@@ -220,45 +195,76 @@ def search_batch(
         of_bare = _guesses(bare, m)
         of_full = _guesses(full, m) if may_drift else of_bare
         tried = tried_all[s]
-        n_tried = 0
-        best = -1
+        n_tried, best, base, head, tail = 0, -1, -1, 0, 0
         seasonal = 1 if m > 1 else 0
-        for i in range(len(_FIRST)):
-            first = _FIRST[i]
+        for i in range(len(_FIRST)):  # simple models to begin with
             for j in range(4):
-                model[j] = min(most[j], first[j] * (seasonal if j > 1 else 1))
-            model[4] = with_mean if may_drift else NO_MEAN
-            if model[0] + model[1] + model[2] + model[3] > together:
-                continue
-            row = _try(model, full, of_full, m, nothing, (0, 0, 0, 0), tried, n_tried, raws, _LOOSE_ENOUGH)
-            n_tried = max(n_tried, row + 1)
-            best = _better(tried, row, best)
+                queue[tail, j] = min(most[j], _FIRST[i][j] * (seasonal if j > 1 else 1))
+            queue[tail, 4] = with_mean if may_drift else NO_MEAN
+            if queue[tail, :4].sum() <= together:
+                tail += 1
         if exhaustive:
-            n_tried, best = _all(
-                most, m, with_mean, may_drift, bare, full, of_bare, of_full, tried, n_tried, raws, model
-            )
-        while not exhaustive and n_tried < _ENOUGH_TRIED:
-            base = _next_base(tried, n_tried, best)
-            if base < 0:
-                break
-            tried[base, 7] = 1.0
-            before = (int(tried[base, 0]), int(tried[base, 1]), int(tried[base, 2]), int(tried[base, 3]))
-            for step in range(_NEIGHBOURS):
-                if not _neighbour(tried[base], step, most, with_mean, may_drift, model):
+            tail = _all(most, with_mean, may_drift, queue, tail)
+        polishing = False
+        while True:
+            if head == tail:  # what follows from what was found: neighbours of the best, and in the end its polishing
+                head, tail = 0, 0
+                base = -1
+                if not polishing and not exhaustive and n_tried < _ENOUGH_TRIED:
+                    base = _next_base(tried, n_tried, best)
+                if base >= 0:
+                    tried[base, 7] = 1.0
+                    for step in range(_NEIGHBOURS):
+                        if _neighbour(tried[base], step, most, with_mean, may_drift, queue[tail]):
+                            tail += 1
                     continue
-                data = bare if model[4] == NO_MEAN else full
-                guesses = of_bare if model[4] == NO_MEAN else of_full
-                row = _try(model, data, guesses, m, raws[base], before, tried, n_tried, raws, _LOOSE_ENOUGH)
-                is_new = row == n_tried
-                n_tried = max(n_tried, row + 1)
-                best = _better(tried, row, best)
-                if is_new and tried[row, 5] < tried[base, 5] - 1e-6:
-                    tried[base, 7] = 0.0  # go on from there at once, and come back if that was not worth it
+                if polishing or best < 0:
                     break
+                polishing = True
+                for i in range(n_tried):
+                    if tried[i, 6] == 0.0 and tried[i, 5] <= tried[best, 5] + _POLISHED_WITHIN and tail < len(queue):
+                        for j in range(5):
+                            queue[tail, j] = tried[i, j]
+                        tail += 1
+                continue
+            model = queue[head]
+            head += 1
+            row = _row_of(model, tried, n_tried)
+            if (row < n_tried and not polishing) or row == MOST_TRIED:
+                continue
+            orders = (int(model[0]), int(model[1]), int(model[2]), int(model[3]), m)
+            free = orders[0] + orders[1] + orders[2] + orders[3]
+            no_mean = model[4] == NO_MEAN
+            problem = problem_of(bare if no_mean else full, orders, np.full(free, math.nan))
+            raw = np.zeros(free)
+            if polishing:
+                raw[:] = raws[row, :free]
+            else:
+                guesses = of_bare if no_mean else of_full
+                first_guess(guesses[0], guesses[1], orders, raw)
+                if base >= 0:
+                    carried = np.zeros(free)
+                    _carry(raws[base], tried[base], orders, carried)
+                    if evaluate(carried, problem, LOOSE) < evaluate(raw, problem, LOOSE):
+                        raw[:] = carried
+                for j in range(5):
+                    tried[row, j] = model[j]
+                tried[row, 7] = 0.0
+                n_tried += 1
+            value, _ = descend(raw, problem, LOOSE, _POLISHED_ENOUGH if polishing else _LOOSE_ENOUGH)
+            if polishing:
+                value = evaluate(raw, problem, EXACT)
+            raws[row, :free] = raw
+            linear = problem[2][0].shape[0] - 1 - problem[3][0]
+            tried[row, 5] = aicc_of(value, problem[3][2], free + linear + 1.0)
+            tried[row, 6] = _refusal(problem[6][0], orders, problem[6][1]) if math.isfinite(value) else 0.0
+            best = _best_of(tried, n_tried) if polishing else _better(tried, row, best)
+            if not polishing and base >= 0 and tried[row, 5] < tried[base, 5] - 1e-6:
+                tried[base, 7] = 0.0  # go on from there at once, and come back if that was not worth it
+                head = tail
         n_tried_all[s] = n_tried
         if best < 0:
             continue
-        best = _polish(tried, n_tried, best, m, bare, full, raws)
         p, q, sp, sq = int(tried[best, 0]), int(tried[best, 1]), int(tried[best, 2]), int(tried[best, 3])
         mean = int(tried[best, 4])
         found = orders_found[s]
@@ -279,6 +285,14 @@ def _better(tried, row, best):
     if not math.isfinite(tried[row, 5]) or tried[row, 6] != 0.0:
         return best
     return row if best < 0 or tried[row, 5] < tried[best, 5] - 1e-6 else best
+
+
+@njit(**KERNEL)
+def _best_of(tried, n_tried):
+    best = -1
+    for i in range(n_tried):
+        best = _better(tried, i, best)
+    return best
 
 
 @njit(**KERNEL)
@@ -318,52 +332,17 @@ def _neighbour(base, step, most, with_mean, may_drift, model):
 
 
 @njit(**KERNEL)
-def _all(most, m, with_mean, may_drift, bare, full, of_bare, of_full, tried, n_tried, raws, model):
-    """Try every model in bounds, as many as there is room for; returns (n_tried, best)."""
-    nothing = np.zeros(0)
+def _all(most, with_mean, may_drift, queue, tail):
+    """Queue every model in bounds, as many as there is room for; returns the new end of the queue."""
     for p in range(most[0] + 1):
         for q in range(most[1] + 1):
             for sp in range(most[2] + 1):
                 for sq in range(most[3] + 1):
                     for with_it in range(2 if may_drift else 1):
-                        if p + q + sp + sq > most[4] or n_tried >= MOST_TRIED:
+                        if p + q + sp + sq > most[4] or tail == len(queue):
                             continue
-                        model[0], model[1], model[2], model[3] = p, q, sp, sq
-                        model[4] = with_mean if with_it == 1 else NO_MEAN
-                        data = full if with_it == 1 else bare
-                        guesses = of_full if with_it == 1 else of_bare
-                        row = _try(model, data, guesses, m, nothing, (0, 0, 0, 0), tried, n_tried, raws, _LOOSE_ENOUGH)
-                        n_tried = max(n_tried, row + 1)
-    best = -1
-    for i in range(n_tried):
-        if tried[i, 6] == 0.0 and math.isfinite(tried[i, 5]) and (best < 0 or tried[i, 5] < tried[best, 5]):
-            best = i
-    return n_tried, best
-
-
-@njit(**KERNEL)
-def _polish(tried, n_tried, best, m, bare, full, raws):
-    """Search those near the best to the end; returns the best of them that may stand."""
-    bound = tried[best, 5] + _POLISHED_WITHIN
-    winner = best
-    least = math.inf
-    for i in range(n_tried):
-        if tried[i, 6] != 0.0 or tried[i, 5] > bound:
-            continue
-        orders = (int(tried[i, 0]), int(tried[i, 1]), int(tried[i, 2]), int(tried[i, 3]), m)
-        free = orders[0] + orders[1] + orders[2] + orders[3]
-        problem = problem_of(bare if tried[i, 4] == NO_MEAN else full, orders, np.full(free, math.nan))
-        raw = raws[i, :free].copy()
-        descend(raw, problem, LOOSE, 1e-4)
-        value = evaluate(raw, problem, EXACT)
-        linear = problem[2][0].shape[0] - 1 - problem[3][0]
-        criterion = aicc_of(value, problem[3][2], free + linear + 1.0)
-        refused = _refusal(problem[6][0], orders, problem[6][1])
-        tried[i, 5] = criterion
-        tried[i, 6] = refused
-        for j in range(free):
-            raws[i, j] = raw[j]
-        if refused == 0 and criterion < least:
-            least = criterion
-            winner = i
-    return winner
+                        row = queue[tail]
+                        row[0], row[1], row[2], row[3] = p, q, sp, sq
+                        row[4] = with_mean if with_it == 1 else NO_MEAN
+                        tail += 1
+    return tail

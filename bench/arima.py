@@ -1,0 +1,98 @@
+"""ARIMA: microseconds of one likelihood and one fit, and the search over orders against one over all models.
+
+python -m bench.arima
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from bench.smoothing import series, timed
+from tansy.engine.compute.threads import run_chunks
+from tansy.engine.kernels import arima as kernel
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
+from tansy.engine.timeline import Timeline
+
+_CHUNK = 50
+
+
+@njit(nogil=True)
+def _many(raw, problem, times):  # type: ignore[no-untyped-def]
+    total = 0.0
+    for _ in range(times):
+        total += kernel.evaluate(raw, problem, kernel.LOOSE)
+    return total
+
+
+def likelihoods() -> None:
+    print("one exact likelihood, us (numerics.md, another machine: 1.1 / 2.8 / 3.9 / 12)")
+    for orders, differences, length in (
+        ((2, 2, 0, 0, 1), (1, 0), 156), ((1, 1, 1, 1, 12), (0, 1), 155), ((0, 1, 0, 1, 52), (1, 1), 156),
+        ((1, 1, 1, 1, 52), (0, 1), 572),
+    ):  # fmt: skip
+        y = series(1, length, orders[4])[0]
+        data = kernel.data_of(y, np.zeros((length, 0)), differences, orders[4], kernel.NO_MEAN)
+        free = sum(orders[:4])
+        problem = kernel.problem_of(data, orders, np.full(free, math.nan))
+        raw = np.full(free, 0.3)
+        _many(raw, problem, 1)
+        seconds = timed(lambda raw=raw, problem=problem: _many(raw, problem, 500), 5)
+        n = problem[2][0].shape[1]
+        print(f"  ({orders[0]},{orders[1]})({orders[2]},{orders[3]}){orders[4]:<3} n {n}: {1e6 * seconds / 500:5.1f}")
+
+
+def fits() -> None:
+    print("\none fit with standard errors, ms, medians over 20 series")
+    for text, length, m, promised in (
+        ("arima(1,0,1)(0,1,1)12", 120, 12, "1"),
+        ("arima(1,0,1)(1,0,1)52", 156, 52, "5"),
+    ):
+        batch = Batch(series(20, length, m), Timeline("W" if m == 52 else "M", 24000, length, m))
+        form = parse(text)
+        fit(form, batch, 13, bands="estimated")
+        seconds = timed(lambda form=form, batch=batch: fit(form, batch, 13, bands="estimated"), 5)
+        print(f"  {text} T {length}: {1e3 * seconds / 20:.2f} (promised: {promised})")
+
+
+def searches() -> None:
+    print("\narima(best): series a second, and how near it is to a search of all models within its bounds")
+    print("T    m    1 thread  2 threads  ratio  (promised)  models  within 0.5 AICc of all  most")
+    for length, m, n, few, promised in (
+        (156, 1, 1000, 200, "3,000"),
+        (120, 12, 400, 60, "480"),
+        (156, 52, 400, 40, "600"),
+    ):
+        y = series(n, length, m)
+        timeline = Timeline("W" if m == 52 else "M", 24000, length, m)
+
+        def chunk(start: int, y: np.ndarray = y, timeline: Timeline = timeline) -> Any:
+            return fit(parse("arima(best)"), Batch(y[start : start + _CHUNK], timeline), 1)
+
+        chunk(0)
+        starts = list(range(0, n, _CHUNK))
+        one = timed(lambda chunk=chunk, starts=starts: list(run_chunks(chunk, starts, 1)))
+        two = timed(lambda chunk=chunk, starts=starts: list(run_chunks(chunk, starts, 2)))
+        batch = Batch(y[:few], timeline)
+        found, every = fit(parse("arima(best)"), batch, 1), fit(parse("arima(best; exhaustive)"), batch, 1)
+        short = found.aicc - every.aicc
+        models = np.mean([int(found.notes[i][-1].split(" models")[0].split()[-1]) for i in range(few)])
+        print(
+            f"{length:<4} {m:<4} {n / one:8,.0f}  {n / two:9,.0f}  {one / two:5.2f}  ({promised})  {models:12.1f}  "
+            f"{np.mean(short < 0.5):20.1%}  {short.max():6.1f}"
+        )
+
+
+def main() -> None:
+    likelihoods()
+    fits()
+    searches()
+
+
+if __name__ == "__main__":
+    main()
