@@ -17,6 +17,7 @@ from tansy.engine.methods.distribution import Normal
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
+from tansy.engine.study.tries import in_words
 from tansy.engine.timeline import Timeline
 from tests.engine.test_methods import arma_covariances
 from tests.engine.textbook import AIRLINE, LAKE, NILE
@@ -250,6 +251,13 @@ def test_coefficients_that_cannot_be_are_refused_when_fitted() -> None:
         fitted("arima(2,0,0; ar1=0.9, ar2=0.4)", LAKE)
     with pytest.raises(NotationError, match="ma1 to ma1"):
         fitted("arima(0,1,1; ma1=-1.5)", LAKE)
+
+
+def test_a_form_is_said_in_words() -> None:
+    assert in_words(parse("arima(2,0,0; drift)(0,1,1)52")) == (
+        "ARIMA of values, each less that of 52 periods before: from 2 past ones, no past errors, 1 past error whole "
+        "seasons back, a steady drift."
+    )
 
 
 @pytest.mark.parametrize("text", [text for text, _ in SHAPES] + ["arima(best; p=3, exhaustive)", "log arima(1,1,0)"])

@@ -5,6 +5,7 @@ describe('numbers as the screens write them', () => {
   it('separate thousands and keep decimals', () => {
     expect(count(1234567)).toBe('1,234,567');
     expect(fixed(1234.5, 2)).toBe('1,234.50');
+    expect([fixed(-0.0004, 2), fixed(-0.2, 1)]).toEqual(['0.00', '−0.2']);
   });
 
   it('write what is unknown as a dash, never as zero', () => {

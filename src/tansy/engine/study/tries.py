@@ -136,6 +136,10 @@ _SIMPLE_WORDS = {
 }
 
 
+def _counted(n: int, what: str) -> str:
+    return f"{n or 'no'} {what}{'s' if n != 1 else ''}"
+
+
 def in_words(form: Form) -> str:
     """What the form assumes, in a planner's words."""
     log = " All of it on the logarithmic scale." if form.log else ""
@@ -163,7 +167,13 @@ def in_words(form: Form) -> str:
         return f"Exponential smoothing: {', '.join(parts)}; {size}." + log
     if form.orders:
         p, d, q = form.orders
-        season = " and a smooth yearly season" if form.harmonics else ""
+        sp, sd, sq = form.seasonal
         difference = {0: "values", 1: "steps from period to period", 2: "changes of these steps"}[d]
-        return f"ARIMA: {p} past {difference} and {q} past errors{season}." + log
+        difference += f", each less that of {form.period} periods before" if sd else ""
+        parts = [_counted(p, "past one"), _counted(q, "past error")]
+        parts += [f"{_counted(sp, 'past one')} whole seasons back"] if sp else []
+        parts += [f"{_counted(sq, 'past error')} whole seasons back"] if sq else []
+        parts += ["a smooth yearly season"] if form.harmonics else []
+        parts += ["a steady drift"] if form.words else []
+        return f"ARIMA of {difference}: from {', '.join(parts)}." + log
     return str(form)

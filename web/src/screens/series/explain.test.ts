@@ -31,12 +31,18 @@ describe('parameters in words', () => {
       [
         { name: 'alpha', value: 0.001 },
         { name: 'ma1', value: -0.4 },
+        { name: 'sma1', value: -0.6 },
         { name: 'cos2', value: 3 },
         { name: 'season1', value: 4 },
       ],
       'week',
     );
-    expect(found.map((one) => one.name)).toEqual(['level weight α', 'MA, lag 1', 'cos of 1/2 year']);
+    expect(found.map((one) => one.name)).toEqual([
+      'level weight α',
+      'MA, lag 1',
+      'seasonal MA, one season back',
+      'cos of 1/2 year',
+    ]);
     expect(found[0]?.meaning).toBe('the level stays where it started');
   });
 });

@@ -19,6 +19,7 @@ const NAMES: Record<string, string> = {
   probability: 'chance of a sale',
   'shared-season': 'share of the group’s season',
   drift: 'drift',
+  constant: 'constant',
 };
 
 export interface Explained {
@@ -32,8 +33,13 @@ export interface Explained {
 function parameterName(name: string): string {
   const harmonic = /^(sin|cos)(\d+)$/.exec(name);
   if (harmonic) return `${harmonic[1]} of ${harmonic[2] === '1' ? 'the year' : `1/${harmonic[2]} year`}`;
-  const lag = /^(ar|ma)(\d+)$/.exec(name);
-  if (lag) return `${lag[1]?.toUpperCase()}, lag ${lag[2]}`;
+  const lag = /^(s?)(ar|ma)(\d+)$/.exec(name);
+  if (lag) {
+    const what = lag[2]?.toUpperCase();
+    return lag[1]
+      ? `seasonal ${what}, ${lag[3] === '1' ? 'one season' : `${lag[3]} seasons`} back`
+      : `${what}, lag ${lag[3]}`;
+  }
   return NAMES[name] ?? name;
 }
 
