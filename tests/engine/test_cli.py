@@ -68,8 +68,8 @@ def test_fit_prints_the_contract(tmp_path: Path) -> None:
     assert fit["forecast"]["quantiles"]["0.975"] == pytest.approx(
         [13.3125 + 1.959964 * np.sqrt(sigma2 * (1 + 0.25 * h)) for h in range(2)], rel=1e-6
     )
-    estimated = json.loads(tansy(*common[:-1], "arima(0,1,1)").stdout)["fits"][0]
-    assert estimated["fitted"][0] is None and set(estimated["standard_errors"]) == {"ma1"}
+    estimated = json.loads(tansy(*common[:-1], "arima(1,1,0)").stdout)["fits"][0]
+    assert estimated["fitted"][0] is None and set(estimated["standard_errors"]) == {"ar1"}
     short = json.loads(tansy(*common[:-1], "ets(A,A,A)").stdout)["fits"][0]
     assert "too few" in short["notes"][0]
 
