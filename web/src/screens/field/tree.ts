@@ -1,5 +1,6 @@
 /** Folding of the two trees of the Field, and what a cell shows. Pure, so that it is tested without a browser. */
 import type { Schema } from '../../api/client';
+import { signed } from '../../ui/format';
 
 export type Sheet = Schema['Sheet'];
 export type Line = Schema['TreeRow'];
@@ -93,7 +94,7 @@ export function tint(lens: Lens, value: number | null | undefined): number {
 
 export function lensText(lens: Lens, value: number | null | undefined): string {
   if (value === null || value === undefined) return '';
-  if (lens === 'gain') return `${value < 0 ? '−' : '+'}${Math.abs(value).toFixed(0)}`;
+  if (lens === 'gain') return signed(value, 0);
   return lens === 'wape' ? value.toFixed(0) : value.toFixed(2);
 }
 
