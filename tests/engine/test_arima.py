@@ -230,7 +230,19 @@ def test_given_differences_and_bounds_are_kept() -> None:
         form = found.form(i)
         assert form.orders is not None and form.orders[1] == 1 and form.orders[0] <= 1 and form.orders[2] == 0
         assert form.seasonal[0] == form.seasonal[1] == 0
+    assert all("d = 1 as given" in found.notes[i][-1] and "D = 0 as given" in found.notes[i][-1] for i in range(4))
     assert all(form.period == 0 for form in fitted("arima(best; no-season)", y, 12).forms)
+    with pytest.raises(NotationError, match="models lie within"):
+        fitted("arima(best; exhaustive, p=8, q=8, together=8)", y, 12)
+
+
+@pytest.mark.parametrize("text", ["arima(best)", "arima(0,1,1; drift)", "arima(1,0,0)", "arima(0,1,1)(0,1,0)12"])
+def test_names_of_parameters_do_not_depend_on_the_series_of_a_batch(text: str) -> None:
+    """Studies put batches side by side: one whose series are all too short has the same columns."""
+    walks = simulated("walk", np.random.default_rng(1), 4, 90)
+    short = np.where(np.arange(90) < 88, math.nan, 5.0)
+    names = fitted(text, walks, 12).parameter_names
+    assert fitted(text, short, 12).parameter_names == names == fitted(text, np.full(90, 3.0), 12).parameter_names
 
 
 @pytest.mark.parametrize(

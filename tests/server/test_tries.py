@@ -94,7 +94,7 @@ def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: A
     smooth = [one for one in Node.objects.filter(study=again, kept__contains="all smooth") if one.level > 0]
     assert smooth and all(methods[one.chosen] == "moving-average(3)" for one in smooth)
 
-    services.keep(done.portfolio, done.made_by, "naive", "for a node that is no more", node="gone")
+    services.keep(done.portfolio, done.made_by, "naive", "what the buyers know", node="gone")
     assert list(services.used_by(done.portfolio).values()) == [1, len(smooth)]  # the new one is not seen yet
     last = services.again(done, done.made_by)
     services.carry_out(last.run)

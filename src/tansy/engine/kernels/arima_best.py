@@ -41,9 +41,9 @@ _POLISHED_WITHIN = 1.0  # of AICc
 _FIRST = ((2, 2, 1, 1), (0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1), (1, 1, 0, 1))  # p, q, P, Q to begin with
 _FARTHEST_ROOT = 0.99
 _CANCELLING = 0.05
-TRIED = (
-    8  # numbers kept of each model tried: p, q, P, Q, mean, AICc, why it was refused (0 not, 1 root, 2 cancels), rank
-)
+TRIED = 8
+"""Numbers kept of each model tried: p, q, P, Q, mean, AICc, why it was refused (0 not, 1 a root of phi near the circle,
+2 roots that cancel), whether all its neighbours were tried."""
 
 
 @njit(**KERNEL)
@@ -72,11 +72,8 @@ def _near_circle(coefficients, partials):
 
 @njit(**KERNEL)
 def _cancels(ar, ma):
-    """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel.
-
-    theta at the roots of phi: the product over both sets of roots of their differences is the resultant; here by the
-    companion matrices' eigenvalues.
-    """
+    """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel. The roots are the
+    eigenvalues of companion matrices."""
     p, q = len(ar), len(ma)
     if p == 0 or q == 0:
         return False
@@ -333,13 +330,13 @@ def _neighbour(base, step, most, with_mean, may_drift, model):
 
 @njit(**KERNEL)
 def _all(most, with_mean, may_drift, queue, tail):
-    """Queue every model in bounds, as many as there is room for; returns the new end of the queue."""
+    """Queue every model in bounds, of which there are at most MOST_TRIED; returns the new end of the queue."""
     for p in range(most[0] + 1):
         for q in range(most[1] + 1):
             for sp in range(most[2] + 1):
                 for sq in range(most[3] + 1):
                     for with_it in range(2 if may_drift else 1):
-                        if p + q + sp + sq > most[4] or tail == len(queue):
+                        if p + q + sp + sq > most[4]:
                             continue
                         row = queue[tail]
                         row[0], row[1], row[2], row[3] = p, q, sp, sq

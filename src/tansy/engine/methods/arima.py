@@ -49,7 +49,9 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
         k + max(room.year, 2) + d + m * sd, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     n = len(batch.values)
-    linear = {"mean": d + sd == 0 and mean != kernel.NO_MEAN, "constant": d + sd > 0 and mean == kernel.CONSTANT}
+    linear = {
+        kernel.NO_MEAN: ("", ""), kernel.CONSTANT: ("constant" if d + sd else "mean", ""), kernel.DRIFT: ("", "drift"),
+    }[mean]  # fmt: skip
     return room.fits((form,), np.zeros(n, dtype=np.int64), np.full(n, float(k)), linear)
 
 
@@ -62,6 +64,8 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
         bound |= {"P": 0, "Q": 0, "D": 0}
     elif m > _LONG_SEASON:  # each seasonal coefficient of a long season is estimated from a few seasons
         bound |= {name: min(bound[name], int(form.given.get(name, 1))) for name in ("P", "Q")}
+    if "exhaustive" in form.words:
+        _check_room(form, bound)
     most = (bound["p"], bound["q"], bound["P"], bound["Q"], bound["together"], bound["d"], bound["D"])
     given = (int(form.given.get("d", -1)), int(form.given.get("D", 0 if m == 1 else -1)))
     room = _Room(form, batch, horizon, most[:4], bound["together"], bands)
@@ -75,14 +79,21 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     kinds, form_of = np.unique(found, axis=0, return_inverse=True)
     forms = tuple(_resolved(form, kind, m) for kind in kinds)
     k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != kernel.NO_MEAN) + 2 * form.harmonics + 1.0
-    differenced = found[:, 1] + found[:, 4] > 0
-    fits = room.fits(forms, form_of.ravel().astype(np.int64), k, {"mean": True, "constant": True})
+    fits = room.fits(forms, form_of.ravel().astype(np.int64), k, ("mean", "drift"))
     notes = dict(fits.notes)
     for i in np.nonzero(found[:, 0] >= 0)[0].tolist():
-        notes[i] = (*notes.get(i, ()), _why(found[i], tested[i], tried[i, : n_tried[i]], m))
-    column = fits.parameter_names.index("mean")
-    fits.parameters[differenced, column] = math.nan
+        notes[i] = (*notes.get(i, ()), _why(found[i], tested[i], tried[i, : n_tried[i]], m, given))
     return replace(fits, notes=notes)
+
+
+def _check_room(form: Form, bound: dict[str, int]) -> None:
+    ranges = [range(bound[name] + 1) for name in ("p", "q", "P", "Q")]
+    models = 2 * sum(sum(orders) <= bound["together"] for orders in itertools.product(*ranges))
+    if models > kernel_best.MOST_TRIED:
+        raise NotationError(
+            f"{form}: {models} models lie within these bounds, and at most {kernel_best.MOST_TRIED} are tried one by "
+            "one; lower p, q, P, Q or together."
+        )
 
 
 def _resolved(form: Form, kind: Integers, m: int) -> Form:
@@ -96,17 +107,22 @@ def _resolved(form: Form, kind: Integers, m: int) -> Form:
     )  # fmt: skip
 
 
-def _why(found: Integers, tested: Floats, tried: Floats, m: int) -> str:
+def _why(found: Integers, tested: Floats, tried: Floats, m: int, given: tuple[int, int]) -> str:
     """What was tested and tried, in words."""
     d, seasonal_d = int(found[1]), int(found[4])
     says = []
-    if m > 1:
+    if m > 1 and given[1] >= 0:
+        says.append(f"D = {seasonal_d} as given")
+    elif m > 1:
         says.append(f"season strength {tested[0]:.2f} (differenced at lag {m} above {STRONG_SEASON}): D = {seasonal_d}")
     levels = [f"{value:.2f}" for value in tested[1:4] if not math.isnan(value)]
-    says.append(f"level test {', then '.join(levels)} (differenced above {LEVEL_AT_5_PERCENT}): d = {d}")
+    if given[0] >= 0:
+        says.append(f"d = {d} as given")
+    else:
+        says.append(f"level test {', then '.join(levels)} (differenced above {LEVEL_AT_5_PERCENT}): d = {d}")
     refused = int((tried[:, 6] > 0).sum())
     says.append(
-        f"{len(tried)} models tried" + (f", {refused} refused as nearly the same as a simpler one" * (refused > 0))
+        f"{len(tried)} models tried" + (f", {refused} refused as nearly the same as a simpler one" if refused else "")
     )
     return "; ".join(says)
 
@@ -138,8 +154,9 @@ class _Room:
             np.zeros((rows, horizon)), np.zeros((rows, horizon)), np.zeros((rows, linear, linear)),
         )  # fmt: skip
 
-    def fits(self, forms: tuple[Form, ...], form_of: Integers, k: Floats, linear: dict[str, bool]) -> Fits:
-        """linear: whether the column of the mean is kept under each of its two names."""
+    def fits(self, forms: tuple[Form, ...], form_of: Integers, k: Floats, linear: tuple[str, str]) -> Fits:
+        """linear: names of the columns for mean or constant and for drift, "" where the form has none: names depend on
+        the form alone, never on which series share the batch."""
         forecast, psi_squared, psi_total, residuals, parameters, raw, statistics, _ = self.outputs
         loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
         distribution, errors = None, None
@@ -157,16 +174,11 @@ class _Room:
             own = np.zeros(parameters.shape)
             own[:, self.n_coefficients :] = np.einsum("nii->ni", covariance)
             errors = np.sqrt(sigma2[:, None] * own + _through(parameter_slopes, curvature))
-        names = list(self.names)
-        if not linear["mean"] and linear["constant"]:
-            names[self.n_coefficients] = "constant"
-        some = ~np.isnan(parameters).all(axis=0) if len(parameters) else np.ones(len(names), bool)
-        always = np.array(
-            [j < self.n_coefficients or (name == "mean" and linear["mean"]) for j, name in enumerate(names)]
-        )
-        keep = some | always
+        first = self.n_coefficients
+        names = np.array([*self.names[:first], *linear, *self.names[first + 2 :]])
+        keep = names != ""
         return Fits(
-            forecast, residuals, parameters[:, keep], tuple(np.array(names)[keep].tolist()), loglik, sigma2, n_used,
+            forecast, residuals, parameters[:, keep], tuple(names[keep].tolist()), loglik, sigma2, n_used,
             sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution,
         )  # fmt: skip
 

@@ -1,7 +1,7 @@
 """Compile every kernel into its cache: `python -m tansy.engine.methods.compile`.
 
 Fits one small batch by every family, which is what compiles a kernel for the types it is called with. Two processes
-share the work; what both need, the one that comes first compiles.
+share the work; the second comes last to what needs the first one's kernels, which by then are in the cache.
 """
 
 from __future__ import annotations

@@ -85,13 +85,19 @@ def used_by(portfolio: Portfolio) -> dict[int, int]:
     study = Study.objects.filter(portfolio=portfolio, result__isnull=False).order_by("-id").first()
     if study is None:
         return {}
-    nodes = Counter(study.nodes.exclude(kept="").values_list("kept", flat=True))
-    found = {}
-    for one in portfolio.kept_methods.filter(withdrawn_at=None):
-        kept = Kept(one.method, one.reason, one.node, one.kind)
-        if kept in study.recipe.kept:
-            found[one.pk] = nodes[kept.words()] if one.kind else min(nodes[kept.words()], 1)
-    return found
+    kept = {
+        one.pk: Kept(one.method, one.reason, one.node, one.kind)
+        for one in portfolio.kept_methods.filter(withdrawn_at=None)
+    }
+    used = dict(study.nodes.exclude(kept="").values_list("position", "kept"))
+    counts = Counter(used.values())
+    structure = structure_of(study) if used else None
+    at = {structure.node_key(i): words for i, words in used.items()} if structure else {}
+    return {
+        pk: int(at.get(one.node) == one.words()) if one.node else counts[one.words()]
+        for pk, one in kept.items()
+        if one in study.recipe.kept
+    }
 
 
 def keep(portfolio: Portfolio, user: Any, method: str, reason: str, *, node: str = "", kind: str = "") -> KeptMethod:
