@@ -19,6 +19,7 @@ from tansy.engine.errors import FileError, TansyError
 from tansy.engine.methods.as_json import fits_json
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
+from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import read_history
 from tansy.engine.reading.history import Reading, read_panel
@@ -146,6 +147,9 @@ def fit_command(
     by: By = None,
     freq: Annotated[str | None, typer.Option(help="D, W, 4W, M, Q or Y; guessed otherwise.")] = None,
     season_length: Annotated[int | None, typer.Option(help="Periods per season.")] = None,
+    driver: Annotated[
+        list[str] | None, typer.Option("--driver", help="Column of a driver; may be given several times.")
+    ] = None,
     levels: Annotated[str, typer.Option(help="Levels of the bands in percent.")] = "50,80,95",
     transform: Annotated[str, typer.Option(help="log: fit to the logarithms.")] = "",
     bands: Annotated[
@@ -166,14 +170,15 @@ def fit_command(
         raise FileError(f"Levels are percentages separated by commas, not {levels!r}.") from None
     options = ReadOptions(
         time=time, value=value, keys=tuple(by or ("series",)), gaps="unknown", frequency=freq,
-        season_length=season_length, attribute_columns={}, driver_columns=(), unfinished="keep",
+        season_length=season_length, attribute_columns={}, driver_columns=tuple(driver or ()), unfinished="keep",
     )  # fmt: skip
     panel = read_panel(file, options).panel
     series = [panel.series_key(i) if panel.key_names != ("series",) else {} for i in range(panel.n_series)]
     fits: list[dict[str, Any]] = []
     for text in model:
         form = parse(f"{transform} {text}" if transform and not text.startswith("log ") else text)
-        fits += fits_json(form, Batch(panel.values, panel.timeline), series, horizon, p, bands)
+        check_known_ahead(form, panel.drivers, panel.n_series, panel.timeline, horizon)
+        fits += fits_json(form, Batch(panel.values, panel.timeline, panel.drivers), series, horizon, p, bands)
     _print({"fits": fits}, out)
 
 

@@ -13,6 +13,10 @@ class NotationError(TansyError):
     """A method's text does not follow the notation."""
 
 
+class DriverError(TansyError):
+    """A driver that a method needs is not known where it has to be."""
+
+
 class RecipeError(TansyError):
     """A recipe lacks something, holds something unknown, or asks for what the data cannot give."""
 

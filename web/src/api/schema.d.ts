@@ -501,6 +501,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/studies/{id}/nodes/{position}/drivers/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What drivers do to a node, by a method that has some; without one, by a regression on all of them. */
+        get: operations["studies_nodes_drivers_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/nodes/{position}/fit/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One method on one node: coefficients with their tests, roots, residuals, and a judgement in words. */
+        get: operations["studies_nodes_fit_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/studies/{id}/nodes/{position}/keep/": {
         parameters: {
             query?: never;
@@ -512,6 +546,40 @@ export interface paths {
         put?: never;
         /** @description Keep a method for this node or for all series of a kind; studies made from now on use it. */
         post: operations["studies_nodes_keep_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/nodes/{position}/look/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A series before any method: differenced as asked, its correlation with its past, years, and parts. */
+        get: operations["studies_nodes_look_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/studies/{id}/nodes/{position}/tested/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Methods from every origin of the study: errors over all leads, and the form each took then. */
+        get: operations["studies_nodes_tested_list"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -847,10 +915,23 @@ export interface components {
             n_silent: number;
             silent_series: string[][];
         };
-        /** @description methods: up to four. actuals: values of the next periods, made up or just come in; they are not saved. */
+        /**
+         * @description methods: up to four. actuals: values of the next periods, made up or just come in; drivers: other values of
+         *     drivers in the leads, null where they stay as planned. Neither is saved.
+         */
         AskRequest: {
             methods: string[];
             actuals?: (number | null)[];
+            drivers?: {
+                [key: string]: (number | null)[];
+            };
+        };
+        /** @description model: null where it could not be fitted. change: from the origin before, in words; empty where there is none. */
+        AtOrigin: {
+            period: string;
+            model: string | null;
+            change: string;
+            forecast: (number | null)[];
         };
         Band: {
             /** Format: double */
@@ -873,6 +954,18 @@ export interface components {
             position: number[];
             interval: number[];
             variation: number[];
+        };
+        /** @description error, z and p are null where the value was given by hand. */
+        Coefficient: {
+            name: string;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            error: number | null;
+            /** Format: double */
+            z: number | null;
+            /** Format: double */
+            p: number | null;
         };
         Column: {
             name: string;
@@ -950,6 +1043,23 @@ export interface components {
             username: string;
             password: string;
         };
+        Diagnosis: {
+            coefficients: components["schemas"]["Coefficient"][];
+            estimated: string[];
+            correlation: (number | null)[][];
+            roots: components["schemas"]["Root"][];
+            /** @description One-step errors over their standard deviation. */
+            standardised: (number | null)[];
+            acf: (number | null)[];
+            pacf: (number | null)[];
+            /** Format: double */
+            noise: number;
+            box: (number | null)[];
+            box_p: (number | null)[];
+            expected: (number | null)[];
+            sorted_errors: (number | null)[];
+            judgement: string[];
+        };
         Draft: {
             study: number;
             study_name: string;
@@ -970,6 +1080,21 @@ export interface components {
             ahead: number;
         };
         /**
+         * @description method: what was fitted, with its choices resolved; problem: why it could not be. parts: of the forecast, which
+         *     they add up to.
+         */
+        Drivers: {
+            method: string;
+            asked: string;
+            problem: string;
+            periods: string[];
+            drivers: components["schemas"]["PlannedDriver"][];
+            effects: components["schemas"]["Effect"][];
+            parts: components["schemas"]["Part"][];
+            forecast: (number | null)[];
+            notes: string[];
+        };
+        /**
          * @description * `sum` - sum
          *     * `first` - first
          *     * `last` - last
@@ -977,6 +1102,24 @@ export interface components {
          * @enum {string}
          */
         DuplicatesEnum: "sum" | "first" | "last" | "mean";
+        /** @description change, low, high: units that the move adds to the usual demand, with its 95 % band. explained: percent. */
+        Effect: {
+            name: string;
+            driver: string;
+            coefficient: components["schemas"]["Coefficient"];
+            move: string;
+            /** Format: double */
+            change: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            explained: number | null;
+            x: (number | null)[];
+            y: (number | null)[];
+            line: (number | null)[];
+        };
         Example: {
             row: number;
             column: string;
@@ -1001,6 +1144,19 @@ export interface components {
         FirstRows: {
             columns: string[];
             rows: string[][];
+        };
+        /**
+         * @description diagnosis: null where the text is wrong or nothing could be fitted. search: models that were tried, in order.
+         *     variance: of a regression, null for other methods.
+         */
+        Fit: {
+            periods: string[];
+            n_past: number;
+            history: (number | null)[];
+            fit: components["schemas"]["Try"];
+            diagnosis: components["schemas"]["Diagnosis"] | null;
+            search: components["schemas"]["Searched"][];
+            variance: components["schemas"]["Variance"] | null;
         };
         /**
          * @description * `D` - D
@@ -1175,6 +1331,19 @@ export interface components {
             appended: components["schemas"]["Appended"] | null;
             is_used: boolean;
         };
+        Look: {
+            periods: string[];
+            history: (number | null)[];
+            shown: (number | null)[];
+            acf: (number | null)[];
+            pacf: (number | null)[];
+            /** Format: double */
+            noise: number;
+            season_length: number;
+            years: components["schemas"]["Years"] | null;
+            parts: components["schemas"]["Parts"];
+            advice: string[];
+        };
         MarkRequest: {
             where: {
                 [key: string]: string;
@@ -1309,6 +1478,17 @@ export interface components {
             /** Format: double */
             value: number;
         };
+        Part: {
+            name: string;
+            values: (number | null)[];
+        };
+        /** @description multiplied: value = trend x season x rest; else they are added. */
+        Parts: {
+            trend: (number | null)[];
+            season: (number | null)[];
+            rest: (number | null)[];
+            multiplied: boolean;
+        };
         PatchedPortfolioChangeRequest: {
             whole_units?: boolean;
         };
@@ -1338,6 +1518,11 @@ export interface components {
             last?: string | null;
             name?: string;
             periods?: string[];
+        };
+        PlannedDriver: {
+            name: string;
+            /** @description As planned, one value a lead. */
+            ahead: (number | null)[];
         };
         Portfolio: {
             readonly id: number;
@@ -1402,6 +1587,14 @@ export interface components {
          * @enum {string}
          */
         RoleEnum: "time" | "value" | "key" | "attribute" | "driver" | "period" | "ignored";
+        /** @description A reciprocal root; of: phi or theta. */
+        Root: {
+            of: string;
+            /** Format: double */
+            real: number;
+            /** Format: double */
+            imaginary: number;
+        };
         Rows: {
             release: number;
             count: number;
@@ -1501,6 +1694,13 @@ export interface components {
                 [key: string]: number;
             };
             found: components["schemas"]["Suspicion"][];
+        };
+        /** @description refused: why a model may not stand, empty if it may. */
+        Searched: {
+            model: string;
+            /** Format: double */
+            aicc: number | null;
+            refused: string;
         };
         SeriesView: {
             position: number;
@@ -1621,6 +1821,15 @@ export interface components {
          * @enum {string}
          */
         SuspicionStateEnum: "open" | "accepted" | "dismissed";
+        /** @description origins: oldest first, then now, which has no forecast here. */
+        Tested: {
+            method: string;
+            problem: string;
+            origins: components["schemas"]["AtOrigin"][];
+            measures: {
+                [key: string]: number | null;
+            };
+        };
         Token: {
             readonly id: number;
             name: string;
@@ -1716,6 +1925,22 @@ export interface components {
             /** Format: date-time */
             readonly made_at: string;
         };
+        Variance: {
+            /** Format: double */
+            explained: number;
+            /** Format: double */
+            rest: number;
+            explained_freedom: number;
+            rest_freedom: number;
+            /** Format: double */
+            f: number;
+            /** Format: double */
+            p: number;
+            /** Format: double */
+            r_squared: number;
+            /** Format: double */
+            adjusted: number;
+        };
         /**
          * @description * `monday` - monday
          *     * `sunday` - sunday
@@ -1746,6 +1971,13 @@ export interface components {
             sums: {
                 [key: string]: number | null;
             };
+        };
+        Years: {
+            what: string;
+            places: string[];
+            years: number[];
+            values: (number | null)[][];
+            usual: (number | null)[];
         };
     };
     responses: never;
@@ -2590,6 +2822,54 @@ export interface operations {
             };
         };
     };
+    studies_nodes_drivers_retrieve: {
+        parameters: {
+            query?: {
+                method?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drivers"];
+                };
+            };
+        };
+    };
+    studies_nodes_fit_retrieve: {
+        parameters: {
+            query: {
+                method: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fit"];
+                };
+            };
+        };
+    };
     studies_nodes_keep_create: {
         parameters: {
             query?: never;
@@ -2614,6 +2894,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Kept"];
+                };
+            };
+        };
+    };
+    studies_nodes_look_retrieve: {
+        parameters: {
+            query?: {
+                d?: number;
+                logs?: boolean;
+                seasonal_d?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
+                };
+            };
+        };
+    };
+    studies_nodes_tested_list: {
+        parameters: {
+            query: {
+                method: string[];
+            };
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tested"][];
                 };
             };
         };

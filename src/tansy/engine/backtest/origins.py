@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,7 +40,8 @@ class ChunkFits:
     tested: [series, methods, origins, H]; final: [series, methods, H]; NaN where a method is not defined.
     tested_sigma: [series, methods, origins] and final_sigma: [series, methods], root mean squared one-step errors.
     parameters: [series, methods, P], in the order of each method's names, then NaN. criteria: [series, methods, 2]:
-    AICc and the number of values used.
+    AICc and the number of values used. forms: per series and method, with its choices resolved, at each origin and at
+    the end, None where it is not defined; empty unless asked for.
     """
 
     tested: Floats
@@ -50,6 +51,7 @@ class ChunkFits:
     parameters: Floats
     criteria: Floats
     parameter_names: tuple[tuple[str, ...], ...]
+    forms: list[list[list[Form | None]]] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -87,10 +89,13 @@ def fit_chunk(
     seen_at: Sequence[int],
     horizon: int,
     seasons: Seasons | None = None,
+    drivers: Mapping[str, Floats] | None = None,
+    with_forms: bool = False,
 ) -> ChunkFits:
     """Fit every form to every row of `values` [series, periods] at every origin and at the end of the history.
 
-    seasons: those of the groups, for forms with a shared one; without, these series are one group.
+    seasons: those of the groups, for forms with a shared one; without, these series are one group. drivers: per name
+    [series, periods + leads or more]; what they were in the leads of an origin counts as known then, as plans are.
 
     Searches start from where they ended at the origin before, oldest first, so the result does not depend on which
     series share the chunk.
@@ -103,15 +108,19 @@ def fit_chunk(
     criteria = np.full((n, n_methods, 2), np.nan)
     parameters: list[Floats] = []
     names: list[tuple[str, ...]] = []
+    resolved: list[list[list[Form | None]]] = [[[] for _ in forms] for _ in range(n)]
     for j, form in enumerate(forms):
         warm: Floats | None = None
         for i, n_seen in enumerate([*seen_at, timeline.n_periods]):
-            batch = Batch(values[:, :n_seen], timeline.until(n_seen))
+            batch = Batch(values[:, :n_seen], timeline.until(n_seen), drivers or {})
             if seasons is not None:
                 batch = replace(batch, profiles=seasons.profiles[i], source_of=seasons.group_of)
             fits = registry.fit(form, batch, horizon, warm)
             warm = fits.raw
             sigma = np.sqrt(mean_square(fits.residuals))
+            if with_forms:
+                for s, defined in enumerate(fits.defined.tolist()):
+                    resolved[s][j].append(fits.form(s) if defined else None)
             if i < n_origins:
                 tested[:, j, i] = fits.forecast
                 tested_sigma[:, j, i] = sigma
@@ -126,7 +135,7 @@ def fit_chunk(
     padded = np.full((n, n_methods, width), np.nan)
     for j, found in enumerate(parameters):
         padded[:, j, : found.shape[1]] = found
-    return ChunkFits(tested, tested_sigma, final, final_sigma, padded, criteria, tuple(names))
+    return ChunkFits(tested, tested_sigma, final, final_sigma, padded, criteria, tuple(names), resolved)
 
 
 def mean_square(residuals: Floats) -> Floats:

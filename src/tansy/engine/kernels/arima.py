@@ -443,7 +443,7 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
     curvature, forecast_slopes, parameter_slopes, linear_variance, linear_total, linear_covariance = uncertain
     orders = problem[0]
     n_gaps, n_linear, n_used, start, end = problem[3]
-    coefficients, _, _, errors, spread, _, _, solution, rest = problem[6][:9]
+    coefficients, _, _, errors, spread, _, dropped, solution, rest = problem[6][:9]
     polynomial = difference_polynomial(differences[0], differences[1], orders[4])
     lost = len(polynomial)
     free = len(raw)
@@ -453,8 +453,9 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
     raw_found[s, :free] = raw
     for i in range(n_coefficients):
         parameters[s, columns[i]] = coefficients[i]
-    for i in range(k - n_gaps):
-        parameters[s, columns[n_coefficients + i]] = solution[n_gaps + i]
+    for i in range(k - n_gaps):  # a regressor that does not vary on its own has no coefficient
+        alone = i < n_linear or not dropped[n_gaps + i]
+        parameters[s, columns[n_coefficients + i]] = solution[n_gaps + i] if alone else math.nan
     if n_linear > 0 and lost == 0:
         parameters[s, columns[n_coefficients]] += problem[4][0]
     own = 0.0

@@ -125,6 +125,31 @@ def _carry(raw, before, orders, start):
 
 
 @njit(**KERNEL)
+def _without(y, x):
+    """y [n], NaN missing, less what least squares on a constant and x [n, k] gives to x."""
+    n, k = x.shape
+    if k == 0:
+        return y
+    rows = np.zeros((k + 2, n))
+    for t in range(n):
+        if not math.isnan(y[t]):
+            rows[0, t] = 1.0
+            rows[1 : k + 1, t] = x[t]
+            rows[k + 1, t] = y[t]
+    gram = np.zeros((k + 2, k + 2))
+    dropped = np.zeros(k + 2, dtype=np.bool_)
+    solution = np.zeros(k + 1)
+    normal_matrix(rows, n, gram)
+    cholesky(gram, k + 1, dropped)
+    back_substitute(gram, k + 1, k + 1, dropped, solution)
+    left = y.copy()
+    for i in range(k):
+        for t in range(n):
+            left[t] -= solution[i + 1] * x[t, i]
+    return left
+
+
+@njit(**KERNEL)
 def _guesses(data, m):
     """The series without what is linear, and a guess of its innovations; see `arma.first_guess`."""
     inputs = data[0][0]
@@ -179,12 +204,13 @@ def search_batch(
         start, end, n_seen = extent(values[s])
         if n_seen < least_used:
             continue
-        d, seasonal_d = choose_differences(values[s, start:end], m, most[5], most[6], tested[s])
+        x, y = regressors[which[s]], values[s]
+        plain = _without(y[start:end], x[start:end])
+        d, seasonal_d = choose_differences(plain, m, most[5], most[6], tested[s])
         d = differences[0] if differences[0] >= 0 else d
         seasonal_d = differences[1] if differences[1] >= 0 else seasonal_d
         if n_seen - d - m * seasonal_d < 5:
             continue
-        x, y = regressors[which[s]], values[s]
         with_mean = CONSTANT if d + seasonal_d == 0 else DRIFT
         may_drift = d + seasonal_d <= 1
         bare = data_of(y, x, (d, seasonal_d), m, NO_MEAN)
@@ -252,7 +278,9 @@ def search_batch(
             if polishing:
                 value = evaluate(raw, problem, EXACT)
             raws[row, :free] = raw
-            linear = problem[2][0].shape[0] - 1 - problem[3][0]
+            linear = 0
+            for i in range(problem[3][0], problem[2][0].shape[0] - 1):
+                linear += 0 if problem[6][6][i] else 1
             tried[row, 5] = aicc_of(value, problem[3][2], free + linear + 1.0)
             tried[row, 6] = _refusal(problem[6][0], orders, problem[6][1]) if math.isfinite(value) else 0.0
             best = _best_of(tried, n_tried) if polishing else _better(tried, row, best)

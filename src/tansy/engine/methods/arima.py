@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -14,8 +15,9 @@ from tansy.engine.kernels import arima_best as kernel_best
 from tansy.engine.kernels.arma import partials_from_coefficients
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats, Integers
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search
 from tansy.engine.methods.notation import ARIMA_BOUNDS, Form
+from tansy.engine.methods.regressors import no_effect, regressors_of
 from tansy.engine.timeline import PERIODS_PER_YEAR
 
 # First partial autocorrelation of each factor where a search may begin, before tanh: a mild pattern and a strong one.
@@ -41,10 +43,10 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     fixed = np.array([form.given.get(name, math.nan) for name in names])
     _check_given(form, (p, q, sp, sq))
     starts = _starts(form, names)
-    k = starts.shape[1] + int(mean != kernel.NO_MEAN) + 2 * form.harmonics + 1
     room = _Room(form, batch, horizon, (p, q, sp, sq), starts.shape[1], bands)
+    k = starts.shape[1] + int(mean != kernel.NO_MEAN) + len(room.columns.names) + 1
     kernel.fit_batch(
-        room.values, room.x, room.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
+        room.values, room.columns.x, room.columns.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
         np.full(room.raw.shape, math.nan) if warm is None else np.ascontiguousarray(warm),
         k + max(room.year, 2) + d + m * sd, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
@@ -71,19 +73,23 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     room = _Room(form, batch, horizon, most[:4], bound["together"], bands)
     n = len(batch.values)
     found, tested = np.empty((n, 7), np.int64), np.empty((n, 5))
-    tried, n_tried = np.empty((n, kernel_best.MOST_TRIED, kernel_best.TRIED)), np.empty(n, np.int64)
+    tried, n_tried = np.zeros((n, kernel_best.MOST_TRIED, kernel_best.TRIED)), np.empty(n, np.int64)
     kernel_best.search_batch(
-        room.values, room.x, room.which, m, most, given, "exhaustive" in form.words, max(room.year, 2) + 4,
-        found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
+        room.values, room.columns.x, room.columns.which, m, most, given, "exhaustive" in form.words,
+        max(room.year, 2) + 4, found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     kinds, form_of = np.unique(found, axis=0, return_inverse=True)
-    forms = tuple(_resolved(form, kind, m) for kind in kinds)
-    k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != kernel.NO_MEAN) + 2 * form.harmonics + 1.0
+    forms = tuple(resolved(form, kind, m) for kind in kinds.tolist())
+    k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != kernel.NO_MEAN) + len(room.columns.names) + 1.0
     fits = room.fits(forms, form_of.ravel().astype(np.int64), k, ("mean", "drift"))
     notes = dict(fits.notes)
     for i in np.nonzero(found[:, 0] >= 0)[0].tolist():
         notes[i] = (*notes.get(i, ()), _why(found[i], tested[i], tried[i, : n_tried[i]], m, given))
-    return replace(fits, notes=notes)
+    search = Search(
+        tested[:, 0], tested[:, 1:4], found[:, [1, 4]], tried[:, :, :5].astype(np.int64), tried[:, :, 5],
+        tried[:, :, 6].astype(np.int64), n_tried,
+    )  # fmt: skip
+    return replace(fits, notes=notes, search=search)
 
 
 def _check_room(form: Form, bound: dict[str, int]) -> None:
@@ -96,8 +102,9 @@ def _check_room(form: Form, bound: dict[str, int]) -> None:
         )
 
 
-def _resolved(form: Form, kind: Integers, m: int) -> Form:
-    p, d, q, sp, sd, sq, mean = (int(order) for order in kind)
+def resolved(form: Form, kind: Sequence[int], m: int) -> Form:
+    """A form with its orders (p, d, q, P, D, Q, mean) filled in; as it is where p is below zero."""
+    p, d, q, sp, sd, sq, mean = kind
     if p < 0:
         return form
     given: dict[str, float] = {"mean": 0.0} if d + sd == 0 and mean == kernel.NO_MEAN else {}
@@ -134,14 +141,14 @@ class _Room:
         self, form: Form, batch: Batch, horizon: int, most: tuple[int, int, int, int], free: int, bands: str
     ) -> None:
         n, length = batch.values.shape
+        self.columns = regressors_of(form, batch.drivers, n, batch.timeline, horizon)
         self.values = np.ascontiguousarray(batch.values)
-        self.x = np.ascontiguousarray(batch.timeline.harmonics(form.harmonics, horizon)[None])
-        self.which = np.zeros(n, np.int64)
+        if self.columns.unknown is not None:
+            self.values = np.where(self.columns.unknown, math.nan, self.values)
         self.year = round(PERIODS_PER_YEAR[batch.timeline.frequency]) if form.harmonics else 2
-        pairs = range(1, form.harmonics + 1)
         names = _coefficient_names(most)
         self.n_coefficients, self.bands = len(names), bands
-        self.names = [*names, "mean", "drift", *(f"sin{j}" for j in pairs), *(f"cos{j}" for j in pairs)]
+        self.names = [*names, "mean", "drift", *self.columns.names]
         n_names = len(self.names)
         self.raw = np.empty((n, free))
         self.outputs = (
@@ -158,8 +165,14 @@ class _Room:
         """linear: names of the columns for mean or constant and for drift, "" where the form has none: names depend on
         the form alone, never on which series share the batch."""
         forecast, psi_squared, psi_total, residuals, parameters, raw, statistics, _ = self.outputs
+        notes: dict[int, tuple[str, ...]] = {}
+        for i, missing in self.columns.missing.items():
+            forecast[i] = math.nan
+            notes[i] = (f"not fitted: {missing}",)
+        first = self.n_coefficients
+        k = k - self._without_effect(parameters, notes)
         loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
-        distribution, errors = None, None
+        distribution, errors, shared = None, None, None
         if self.bands == "known":
             distribution = Normal(forecast, psi_squared * sigma2[:, None], psi_total * sigma2[:, None])
         elif self.bands == "estimated":
@@ -171,16 +184,25 @@ class _Room:
                 free * (psi_squared + of_leads) + _through(forecast_slopes, curvature),
                 free * (psi_total + of_sums) + _through(summed, curvature),
             )
-            own = np.zeros(parameters.shape)
-            own[:, self.n_coefficients :] = np.einsum("nii->ni", covariance)
-            errors = np.sqrt(sigma2[:, None] * own + _through(parameter_slopes, curvature))
-        first = self.n_coefficients
+            shared = _through_both(parameter_slopes, curvature)
+            shared[:, first:, first:] += sigma2[:, None, None] * covariance
+            errors = np.sqrt(np.einsum("nii->ni", shared))
         names = np.array([*self.names[:first], *linear, *self.names[first + 2 :]])
         keep = names != ""
         return Fits(
             forecast, residuals, parameters[:, keep], tuple(names[keep].tolist()), loglik, sigma2, n_used,
-            sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution,
+            sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution, notes,
+            covariance=None if shared is None else shared[:, keep][:, :, keep], linear=self.columns.names,
         )  # fmt: skip
+
+    def _without_effect(self, parameters: Floats, notes: dict[int, tuple[str, ...]]) -> Floats:
+        """How many drivers of each series have no effect that could be estimated; they are taken out and noted."""
+        first = self.n_coefficients + 2
+        never = np.isnan(parameters[:, first:]) & ~np.isnan(self.outputs[0][:, :1])
+        for i in np.nonzero(never.any(axis=1))[0].tolist():
+            names = [name for name, out in zip(self.columns.names, never[i].tolist(), strict=True) if out]
+            notes[i] = (*notes.get(i, ()), no_effect(names))
+        return never.sum(axis=1).astype(np.float64)
 
 
 def _mean(form: Form) -> int:
@@ -228,8 +250,22 @@ def _through(slopes: Floats, curvature: Floats) -> Floats:
     """
     if not curvature.shape[1]:
         return np.zeros(slopes.shape[:2])
+    inverse, along = _spread_along(slopes, curvature)
+    through: Floats = (along**2 * inverse[:, None, :]).sum(axis=2)
+    return through
+
+
+def _through_both(slopes: Floats, curvature: Floats) -> Floats:
+    """Covariances [series, X, X] to the variances of `_through`."""
+    if not curvature.shape[1]:
+        return np.zeros((*slopes.shape[:2], slopes.shape[1]))
+    inverse, along = _spread_along(slopes, curvature)
+    through: Floats = (along * inverse[:, None, :]) @ along.swapaxes(1, 2)
+    return through
+
+
+def _spread_along(slopes: Floats, curvature: Floats) -> tuple[Floats, Floats]:
+    """Variance along each axis of the curvature [series, free], zero where it is flat, and the slopes along it."""
     flat = 1e-5
     size, axes = np.linalg.eigh(curvature)
-    inverse = np.where(size > flat, 1.0 / np.where(size > flat, size, 1.0), 0.0)
-    through: Floats = ((slopes @ axes) ** 2 * inverse[:, None, :]).sum(axis=2)
-    return through
+    return np.where(size > flat, 1.0 / np.where(size > flat, size, 1.0), 0.0), slopes @ axes

@@ -10,6 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import betainc, nbdtrik, ndtri, pdtr, pdtrik, stdtrit
 
+from tansy.engine.methods.transforms import brought_back
+
 Floats = NDArray[np.float64]
 
 N_PATHS = 2000
@@ -65,18 +67,20 @@ class Simulated:
 
 
 @dataclass(frozen=True)
-class Logarithmic:
-    """Of exp(x) where x is normal: the quantiles of each lead are the exponentials of its quantiles.
+class Transformed:
+    """Of what is normal on a transformed scale: the quantiles of each lead are its quantiles brought back.
 
-    A sum of exponentials has no such rule and is taken over paths.
+    powers: [series], of Box and Cox (1964), see `transforms`. A sum of leads has no such rule and is taken over paths.
     """
 
     of: Normal
+    powers: Floats
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        powers = self.powers[:, None, None]
         if not together:
-            return np.exp(self.of.quantiles(p))
-        paths = np.exp(normal_paths(self.of))
+            return brought_back(self.of.quantiles(p), powers)
+        paths = brought_back(normal_paths(self.of), powers)
         return path_quantiles(np.cumsum(paths, axis=1).astype(np.float32), p)
 
 

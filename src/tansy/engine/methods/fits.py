@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,7 @@ BANDS = ("none", "known", "estimated")
 class Batch:
     """Series to be fitted together: values [series, periods], NaN missing, and the timeline they stand on.
 
+    drivers: per name [series, periods + leads or more], known ahead, NaN not known; only forms that name them use them.
     sources: [groups, periods], histories with enough signal to estimate a season from, or profiles: [groups, periods +
     leads or more], that season already; source_of: [series], the group whose season a series may share; None where the
     batch is one group.
@@ -29,6 +31,7 @@ class Batch:
 
     values: Floats
     timeline: Timeline
+    drivers: Mapping[str, Floats] = field(default_factory=dict)
     sources: Floats | None = None
     profiles: Floats | None = None
     source_of: Integers | None = None
@@ -38,6 +41,7 @@ class Batch:
         return replace(
             self,
             values=np.ascontiguousarray(self.values[which]),
+            drivers={name: one[which] for name, one in self.drivers.items()},
             sources=self.sources if self.sources is not None else np.nansum(self.values, axis=0, keepdims=True),
             source_of=self.groups[which],
         )
@@ -45,6 +49,28 @@ class Batch:
     @property
     def groups(self) -> Integers:
         return np.zeros(len(self.values), dtype=np.int64) if self.source_of is None else self.source_of
+
+
+@dataclass(frozen=True)
+class Search:
+    """How the orders of each series were found.
+
+    strength [series]: of the season; levels [series, 3]: statistic of level stationarity after each difference, NaN not
+    reached. differences [series, 2]: d and D, -1 where nothing was fitted. models [series, most, 5]: p, q, P, Q and
+    whether with a mean or drift, in the order they were tried; criteria [series, most]: their AICc; refused [series,
+    most]: 0 not, 1 a root of phi near the unit circle, 2 roots that cancel. n_tried [series].
+    """
+
+    strength: Floats
+    levels: Floats
+    differences: Integers
+    models: Integers
+    criteria: Floats
+    refused: Integers
+    n_tried: Integers
+
+    def rows(self, which: NDArray[np.bool_] | Integers) -> Search:
+        return Search(*(getattr(self, one.name)[which] for one in fields(self)))
 
 
 @dataclass(frozen=True)
@@ -56,7 +82,9 @@ class Fits:
     sigma2 and sum_squares are of relative errors where they are multiplicative. n_parameters [series]: k, which counts
     the variance; 0 where there is no likelihood. raw [series, free]: where the search ended, to start the next one
     from. forms and form_of [series]: the method with its choices resolved. notes: series -> what was done and why.
-    tried and criteria [series, tried]: AICc of the forms that were tried.
+    tried and criteria [series, tried]: AICc of the forms that were tried. search: how orders were found. covariance
+    [series, P, P]: of the estimates, zero for what is given. freedom [series]: degrees of Student's tests of them, None
+    where tests are normal. linear: names of the parameters that multiply a regressor, in the order of `regressors`.
     """
 
     forecast: Floats
@@ -76,6 +104,10 @@ class Fits:
     notes: dict[int, tuple[str, ...]] = field(default_factory=dict)
     tried: tuple[str, ...] = ()
     criteria: Floats | None = None
+    search: Search | None = None
+    covariance: Floats | None = None
+    freedom: Floats | None = None
+    linear: tuple[str, ...] = ()
 
     @property
     def defined(self) -> NDArray[np.bool_]:

@@ -5,10 +5,12 @@
 
 from __future__ import annotations
 
+import math
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from tansy.engine.errors import NotationError
+from tansy.engine.timeline import form_of, read_date
 
 PLAIN = ("seasonal-naive", "naive", "mean", "drift", "theta")
 """Methods without anything in parentheses."""
@@ -21,10 +23,20 @@ MOST_HARMONICS = 12
 BEST = -1
 """Stands for a number that is chosen from the data: harmonics(best), moving-average(best)."""
 
+CHOSEN_POWER = math.inf
+"""Stands for boxcox(best)."""
+POWERS = (0.0, 2.0)
+"""Least and greatest power of a Box-Cox transform."""
+
 ARIMA_BOUNDS = {"p": (5, 8), "q": (5, 8), "P": (2, 3), "Q": (2, 3), "together": (5, 8), "d": (2, 2), "D": (1, 1)}
 """What arima(best) tries, by default and at the very most; `together` is p + q + P + Q."""
 
-_ORDER = ("seasonal-naive", "naive", "mean", "drift", "moving-average", "trend", "theta", "ets", *INTERMITTENT, "arima")
+_ORDER = (
+    "seasonal-naive", "naive", "mean", "drift", "moving-average", "trend", "theta", "ets", *INTERMITTENT, "arima",
+    "regression",
+)  # fmt: skip
+_BOXCOX = re.compile(r"\s*boxcox\s*\(([^()]*)\)\s+(?=\S)")
+_DRIVER = re.compile(r"(log )?\s*([^\s,;=.+-][^,;=+]*?)(?:\s+(-?\d+)\.\.(-?\d+))?")
 _ARIMA = re.compile(r"\s*arima\s*\(([^()]*)\)\s*(?:\(([^()]*)\)\s*(\d*))?\s*")
 _TERM = re.compile(r"\s*([a-z][a-z-]*)\s*(?:\(([^()]*)\))?\s*")
 _ERRORS, _TRENDS, _SEASONS = ("A", "M"), ("N", "A", "Ad"), ("N", "A", "M")
@@ -41,7 +53,9 @@ class Form:
     shape: linear, quadratic or exponential. window: periods of a moving average, BEST if chosen; weights: of the
     periods in it, newest first. given: constants fixed by hand. words: bare options, such as drift. choices: options
     that name one of several things, such as start=first. harmonics: pairs, 0 for none, BEST if chosen. shared_season:
-    with the season of the group. log: on the logarithmic scale.
+    with the season of the group. drivers: entries such as "price", "log price" or "holiday -1..1" (the period before,
+    the holiday's own and the one after), which enter linearly. level_shifts: first periods of lasting shifts. log: on
+    the logarithmic scale. power: of a Box-Cox transform, CHOSEN_POWER if chosen.
     """
 
     family: str
@@ -57,7 +71,10 @@ class Form:
     choices: dict[str, str] = field(default_factory=dict)
     harmonics: int = 0
     shared_season: bool = False
+    drivers: tuple[str, ...] = ()
+    level_shifts: tuple[str, ...] = ()
     log: bool = False
+    power: float | None = None
 
     def __str__(self) -> str:
         options = [
@@ -74,18 +91,33 @@ class Form:
             main = _number(self.window)
         elif self.family == "arima":
             main = ",".join(map(str, self.orders)) if self.orders else "best"
+        elif self.family == "regression":
+            main = ", ".join(self.drivers)
         inner = main + ("; " if main and options else "") + ", ".join(options)
         text = f"{self.family}({inner})" if inner else self.family
         text += f"({','.join(map(str, self.seasonal))}){self.period}" if self.period else ""
         text += f" + harmonics({_number(self.harmonics)})" if self.harmonics else ""
         text += " + shared-season" if self.shared_season else ""
+        if self.drivers and self.family != "regression":
+            text += f" + x({', '.join(self.drivers)})"
+        text += "".join(f" + level-shift({period})" for period in self.level_shifts)
+        if self.power is not None:
+            return f"boxcox({'best' if self.power == CHOSEN_POWER else f'{self.power:g}'}) {text}"
         return f"log {text}" if self.log else text
+
+    @property
+    def transformed(self) -> bool:
+        return self.log or self.power is not None
 
     @property
     def simplicity(self) -> tuple[int, int]:
         """Sorts the methods from simple to rich, in the order of `methods.md`."""
         extra = 2 * (self.harmonics if self.harmonics > 0 else 6 if self.harmonics else 0) + int(self.shared_season)
-        extra += 1000 if self.log else 0
+        extra += 1000 if self.transformed else 0
+        if self.drivers or self.level_shifts:
+            p, _, q = self.orders or (0, 0, 0)
+            dynamics = p + q + self.seasonal[0] + self.seasonal[2] + 10 * (self.family == "arima" and not self.orders)
+            return _ORDER.index("regression"), dynamics + len(self.drivers) + len(self.level_shifts) + extra
         if self.family == "ets":
             states = 150
             if self.letters:
@@ -107,7 +139,10 @@ def parse(text: str) -> Form:
     """Read one method. Raises NotationError with the part that is wrong and what would be right."""
     rest = text.strip()
     log = rest.startswith("log ")
-    parts = rest.removeprefix("log ").split("+")
+    rest = rest.removeprefix("log ")
+    boxcox = _BOXCOX.match(rest)
+    power = _power(text, boxcox.group(1).strip()) if boxcox else None
+    parts = (rest[boxcox.end() :] if boxcox else rest).split("+")
     arima = _ARIMA.fullmatch(parts[0])
     first = _TERM.fullmatch(parts[0]) or arima
     if first is None:
@@ -115,14 +150,14 @@ def parse(text: str) -> Form:
             f"{text!r}: {parts[0].strip()!r} is not a method. Write, for example, ets(A,Ad,N) or arima(1,0,1)."
         )
     name, inner = ("arima", arima.group(1)) if arima else (first.group(1), first.group(2))
-    harmonics, shared = _terms(text, parts[1:], log)
-    more: dict[str, object] = {"harmonics": harmonics, "shared_season": shared, "log": log}
-    if (harmonics or shared) and name not in ("ets", "arima"):
-        raise NotationError(f"{text!r}: {name} takes nothing after +.")
+    if log and boxcox:
+        raise NotationError(f"{text!r}: log and boxcox are two transforms of the same values; leave one out.")
+    terms = _terms(text, name, parts[1:], log or power is not None)
+    more: dict[str, object] = {**terms, "log": log, "power": power}
     if name in PLAIN:
         if inner is not None:
             raise NotationError(f"{text!r}: {name} takes nothing in parentheses.")
-        return Form(name, log=log)
+        return Form(name, log=log, power=power)
     main, _, tail = (inner or "").partition(";")
     if name in INTERMITTENT:
         main, tail = "", inner or ""
@@ -132,43 +167,107 @@ def parse(text: str) -> Form:
         return _smoothing(options, entries, more)
     if name == "arima":
         return _arima(options, entries, arima.group(2) if arima else None, arima.group(3) if arima else "", more)
+    if name == "regression":
+        options.take_words(())
+        options.take_numbers(())
+        return Form("regression", **{**more, "drivers": _drivers(text, inner or "", "regression(price, promotion)")})  # type: ignore[arg-type]
     if name == "moving-average":
-        return _moving_average(options, main.strip(), log)
+        return replace(_moving_average(options, main.strip(), log), power=power)
     if name == "trend":
-        return _trend(options, main.strip(), log)
+        return _trend(options, main.strip(), log or power is not None)
     if name in INTERMITTENT:
-        return _intermittent(options, name, log)
+        return _intermittent(options, name, log or power is not None)
     raise NotationError(
         f"{text!r}: there is no method {name!r}. Known are {', '.join(PLAIN)}, moving-average(k), trend(linear), "
-        "ets(E,T,S), ets(best), arima(p,d,q), croston, sba and tsb."
+        "ets(E,T,S), ets(best), arima(p,d,q), arima(best), regression(price, promotion), croston, sba and tsb."
     )
 
 
-def _terms(text: str, parts: list[str], log: bool) -> tuple[int, bool]:
-    """harmonics(K) and shared-season, after the plus."""
-    harmonics, shared = 0, False
+_TERMS_OF = {
+    "ets": ("harmonics", "shared-season"),
+    "arima": ("harmonics", "x", "level-shift"),
+    "regression": ("harmonics", "level-shift"),
+}
+_WRITTEN = {"harmonics": "harmonics(K)", "x": "x(price, promotion)", "level-shift": "level-shift(2025-W10)"}
+
+
+def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[str, object]:
+    """What stands after each plus."""
+    known = _TERMS_OF.get(name, ())
+    harmonics, shared, shifts = 0, False, list[str]()
+    drivers: tuple[str, ...] = ()
     for part in parts:
         term = _TERM.fullmatch(part)
-        if term is not None and term.group(1) == "shared-season" and term.group(2) is None and not shared:
+        what, inner = (term.group(1), (term.group(2) or "").strip()) if term else ("", "")
+        if what not in known:
+            raise NotationError(
+                f"{text!r}: {name} takes {', '.join(_WRITTEN.get(one, one) for one in known) or 'nothing'} after +, "
+                f"not {part.strip()!r}."
+            )
+        if (what == "harmonics" and harmonics) or (what == "shared-season" and shared) or (what == "x" and drivers):
+            raise NotationError(f"{text!r}: {what} stands there twice.")
+        if what == "shared-season" and not inner:
             shared = True
-            continue
-        if term is None or term.group(1) != "harmonics" or harmonics:
-            raise NotationError(f"{text!r}: after + one harmonics(K) or shared-season is known, not {part.strip()!r}.")
-        number = (term.group(2) or "").strip()
-        if number == "best":
+        elif what == "x":
+            drivers = _drivers(text, inner, "x(price, promotion)")
+        elif what == "level-shift":
+            form = form_of(inner)
+            if form in (None, "serial") or read_date(inner, str(form)) is None or inner in shifts:
+                raise NotationError(f"{text!r}: level-shift needs a period of its own, as in level-shift(2025-W10).")
+            shifts.append(inner)
+        elif inner == "best":
             harmonics = BEST
-        elif number.isdigit() and 1 <= int(number) <= MOST_HARMONICS:
-            harmonics = int(number)
+        elif inner.isdigit() and 1 <= int(inner) <= MOST_HARMONICS:
+            harmonics = int(inner)
         else:
             raise NotationError(
                 f"{text!r}: harmonics needs a whole number of pairs from 1 to {MOST_HARMONICS}, as in harmonics(3), "
                 "or harmonics(best)."
             )
-    if shared and log:
-        raise NotationError(f"{text!r}: shared-season is not to be had on the logarithmic scale so far.")
+    if shared and transformed:
+        raise NotationError(f"{text!r}: shared-season is not to be had on a transformed scale so far.")
     if harmonics and shared:
         raise NotationError(f"{text!r}: harmonics and shared-season are the same season; leave one out.")
-    return harmonics, shared
+    return {"harmonics": harmonics, "shared_season": shared, "drivers": drivers, "level_shifts": tuple(shifts)}
+
+
+def _drivers(text: str, inner: str, example: str) -> tuple[str, ...]:
+    """Entries of x(...): a driver's name, its logarithm, or it with the periods around it."""
+    found: list[str] = []
+    for entry in inner.split(","):
+        match = _DRIVER.fullmatch(entry.strip())
+        if match is None:
+            raise NotationError(
+                f"{text!r}: {entry.strip()!r} is not a driver; name drivers as in {example}, with log before one or "
+                "the periods around it after, as in x(log price, holiday -1..1)."
+            )
+        log, name, first, last = match.groups()
+        if first is not None and not -12 <= int(first) <= int(last) <= 12:
+            raise NotationError(f"{text!r}: periods around {name} run from one to a later one, at most 12 away.")
+        found.append(f"{log or ''}{name}" + (f" {int(first)}..{int(last)}" if first is not None else ""))
+    if len(set(found)) < len(found):
+        raise NotationError(f"{text!r}: a driver stands there twice.")
+    return tuple(found)
+
+
+def driver_of(entry: str) -> tuple[str, bool, range]:
+    """Name, whether its logarithm is meant, and the periods around, of one of `Form.drivers`."""
+    match = _DRIVER.fullmatch(entry)
+    assert match is not None, "entries of a form have been read"
+    log, name, first, last = match.groups()
+    return name, bool(log), range(int(first), int(last) + 1) if first is not None else range(1)
+
+
+def _power(text: str, inner: str) -> float:
+    if inner == "best":
+        return CHOSEN_POWER
+    try:
+        power = float(inner)
+    except ValueError:
+        power = math.nan
+    if not POWERS[0] <= power <= POWERS[1]:
+        raise NotationError(f"{text!r}: boxcox needs a power from {POWERS[0]:g} to {POWERS[1]:g}, or best.")
+    return power
 
 
 class _Options:
@@ -221,8 +320,9 @@ class _Options:
 
 def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -> Form:
     harmonics, shared = more["harmonics"], more["shared_season"]
+    transformed = more["log"] or more["power"] is not None
     if entries == ["best"]:
-        words = options.take_words(RESTRICTIONS if more["log"] else (*RESTRICTIONS, *_SPREAD_WORDS))
+        words = options.take_words(RESTRICTIONS if transformed else (*RESTRICTIONS, *_SPREAD_WORDS))
         if "no-trend" in words and "damped-trend" in words:
             raise options.wrong("no-trend and damped-trend exclude each other.")
         if options.take_numbers(()):
@@ -231,12 +331,11 @@ def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -
     if len(entries) != 3 or entries[0] not in _ERRORS or entries[1] not in _TRENDS or entries[2] not in _SEASONS:
         raise options.wrong("write ets(E,T,S) with E in A, M; T in N, A, Ad; S in N, A, M; or ets(best).")
     error, trend, season = entries
-    if more["log"] and "M" in (error, season):
-        raise options.wrong(
-            f"logarithms make proportions sums already; use log ets(A,{trend},{season.replace('M', 'A')})."
-        )
-    if more["log"] and options.words:
-        raise options.wrong(f"{options.words[0]} is not to be had on the logarithmic scale.")
+    if transformed and "M" in (error, season):
+        plain = Form("ets", letters=("A", trend, season.replace("M", "A")), **more)  # type: ignore[arg-type]
+        raise options.wrong(f"on a transformed scale proportions are sums already; use {plain}.")
+    if transformed and options.words:
+        raise options.wrong(f"{options.words[0]} is not to be had on a transformed scale.")
     if (harmonics or shared) and error == "M":
         raise options.wrong("harmonics and shared-season go with additive errors; for errors in proportion, use log.")
     if (harmonics or shared) and season == "M":
@@ -279,8 +378,6 @@ def _arima(options: _Options, entries: list[str], seasonal: str | None, period: 
         if sp > 3 or sq > 3 or sd > 1:
             raise options.wrong("P and Q go up to 3 and D up to 1.")
         m = int(period) if sp + sd + sq else 0
-    if more["shared_season"]:
-        raise options.wrong("shared-season goes with ets so far.")
     words = options.take_words(("constant", "drift"))
     if len(words) > 1 or (words and d + sd == 0):
         raise options.wrong("one of constant and drift can be asked for where something is differenced.")
@@ -296,8 +393,6 @@ def _arima_best(options: _Options, seasonal: str | None, more: dict[str, object]
     """d and D in the options are given; the other numbers are the most that is tried."""
     if seasonal is not None:
         raise options.wrong("arima(best) looks for the seasonal part itself; leave it out.")
-    if more["shared_season"]:
-        raise options.wrong("shared-season goes with ets so far.")
     if more["harmonics"] == BEST:
         raise options.wrong("give arima(best) a number of harmonics.")
     words = options.take_words(("exhaustive", "no-season"))
@@ -328,7 +423,7 @@ def _moving_average(options: _Options, main: str, log: bool) -> Form:
 
 def _trend(options: _Options, main: str, log: bool) -> Form:
     if log:
-        raise options.wrong("a trend of the logarithms is trend(exponential).")
+        raise options.wrong("a trend is not transformed; one of the logarithms is trend(exponential).")
     if main not in TRENDS:
         raise options.wrong(f"write trend(...) with one of {', '.join(TRENDS)}.")
     words = options.take_words(("indices",))

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
 
-from tansy.engine.methods import arima, intermittent, simple, smoothing, trends
-from tansy.engine.methods.distribution import Logarithmic, Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats, all_positive, note
-from tansy.engine.methods.notation import INTERMITTENT, Form
+from tansy.engine.methods import arima, intermittent, regression, simple, smoothing, trends
+from tansy.engine.methods.distribution import Normal, Transformed
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, note
+from tansy.engine.methods.notation import CHOSEN_POWER, INTERMITTENT, Form
+from tansy.engine.methods.transforms import brought_back, mean_brought_back, steadying_powers, transformed
 
 _FAMILIES = {
     **dict.fromkeys(("seasonal-naive", "naive", "mean", "drift", "moving-average"), simple.fit),
@@ -18,6 +20,7 @@ _FAMILIES = {
     "theta": trends.fit_theta,
     "ets": smoothing.fit,
     "arima": arima.fit,
+    "regression": regression.fit,
 }
 
 
@@ -27,32 +30,50 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     warm: [series, free parameters], start values from an earlier origin, NaN where there are none. bands: whether to
     find a distribution of the forecasts, see `fits.BANDS`.
     """
-    if form.log:
-        return _on_logs(form, batch, horizon, warm, bands)
+    if form.transformed:
+        return _on_scale(form, batch, horizon, warm, bands)
     return _FAMILIES[form.family](form, batch, horizon, warm, bands)
 
 
-def _on_logs(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
-    """Fit to the logarithms. Quantiles are the exponentials of the quantiles; the mean of a log-normal is
-    exp(mu + v/2). A study asks for no distribution; the variance is found all the same, because the mean needs it."""
-    positive = all_positive(batch.values)
-    logs = np.log(np.where(positive[:, None], batch.values, np.nan))
+def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
+    """Fit to transformed values. Quantiles are brought back as they are, the mean with the spread around it, so that a
+    study, which asks for no distribution, has the variance found all the same."""
+    values, n = batch.values, len(batch.values)
+    powers = np.full(n, 0.0 if form.power is None else form.power)
+    if form.power == CHOSEN_POWER:
+        powers = steadying_powers(values, max(batch.timeline.season_length, 4))
+    possible = np.where(powers == 0.0, all_positive(values), ~(np.nan_to_num(values, nan=1.0) < 0.0).any(axis=1))
+    usable = np.where(possible[:, None], values, math.nan)
+    scaled = transformed(usable, powers[:, None])
     # sums of logarithms are products already: on that scale nothing multiplies
     narrowed = (*form.words, "no-multiplicative") if form.family == "ets" and not form.letters else form.words
-    inner = replace(form, log=False, words=narrowed)
-    found = fit(inner, replace(batch, values=logs, sources=None), horizon, warm, "known" if bands == "none" else bands)
+    inner = replace(form, log=False, power=None, words=narrowed)
+    plain = replace(batch, values=scaled, sources=None)
+    found = fit(inner, plain, horizon, warm, "known" if bands == "none" else bands)
     notes = dict(found.notes)
-    for i in np.nonzero(~positive)[0].tolist():
+    for i in np.nonzero(~possible)[0].tolist():
         notes.pop(i, None)
-    note(notes, ~positive, "not fitted: logarithms need values above zero")
+    note(notes, ~possible & (powers == 0.0), "not fitted: logarithms need values above zero")
+    note(notes, ~possible & (powers != 0.0), "not fitted: powers need values that are not below zero")
     spread = found.distribution
-    assert isinstance(spread, Normal), "what is linear on the logarithmic scale has a normal distribution there"
-    fitted = np.exp(logs - found.residuals)
+    assert isinstance(spread, Normal), "what is linear on a transformed scale has a normal distribution there"
+    fitted = brought_back(scaled - found.residuals, powers[:, None])
+    forms, form_of = _named(form, found.forms, found.form_of, powers)
     return replace(
         found,
-        forecast=np.exp(found.forecast + 0.5 * spread.each),
-        residuals=batch.values - fitted,
-        forms=tuple(replace(one, log=True) for one in found.forms),
+        forecast=mean_brought_back(found.forecast, spread.each, powers[:, None]),
+        residuals=values - fitted,
+        forms=forms,
+        form_of=form_of,
         notes=notes,
-        distribution=None if bands == "none" else Logarithmic(spread),
+        distribution=None if bands == "none" else Transformed(spread, powers),
     )
+
+
+def _named(form: Form, inner: tuple[Form, ...], form_of: Integers, powers: Floats) -> tuple[tuple[Form, ...], Integers]:
+    """The forms with the transform in them, and which one each series has."""
+    if form.log:
+        return tuple(replace(one, log=True) for one in inner), form_of
+    pairs, which = np.unique(np.stack([form_of.astype(float), powers], axis=1), axis=0, return_inverse=True)
+    named = tuple(replace(inner[int(j)], power=float(power)) for j, power in pairs)
+    return named, which.ravel().astype(np.int64)

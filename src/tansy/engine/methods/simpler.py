@@ -43,13 +43,15 @@ def fit_or_simpler(
 def simpler(form: Form) -> list[Form]:
     """What to fall back to, from near to far: without the season, without the trend, the mean."""
     ways: list[Form] = []
+    if form.drivers and form.family == "arima":
+        ways.append(replace(form, drivers=(), level_shifts=()))
     if form.family == "ets" and form.letters:
         error, trend, season = form.letters
         if season != "N" or form.harmonics or form.shared_season:
-            ways.append(Form("ets", letters=("A", trend, "N"), log=form.log))
+            ways.append(Form("ets", letters=("A", trend, "N"), log=form.log, power=form.power))
         if trend != "N":
-            ways.append(Form("ets", letters=("A", "N", "N"), log=form.log))
-        if error == "M" or form.log:
+            ways.append(Form("ets", letters=("A", "N", "N"), log=form.log, power=form.power))
+        if error == "M" or form.transformed:
             ways.append(parse("ets(A,N,N)"))
     if form.family == "arima":
         ways.append(parse("ets(A,N,N)"))

@@ -75,7 +75,7 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
 class _OnScale:
     """A trend's distribution brought back from its scale: exponentials, times the seasonal indices.
 
-    Sums of leads are exact without either; else they are taken over the normal paths of `Logarithmic`.
+    Sums of leads are exact without either; else they are taken over the normal paths of `Transformed`.
     """
 
     def __init__(self, of: Normal, factor: Floats, exponential: bool) -> None:

@@ -18,6 +18,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
 from tansy.engine.structure.plans import Plan, read_plan
+from tansy.engine.study.effects import default_drivers
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.timeline import Timeline
 
@@ -191,7 +192,8 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
     origins(timeline.n_periods, number, step, leads)
     slow = ("tsb",) if _has_slow_movers(panel) else ()
-    methods = (*_PLAIN_CANDIDATES, *slow, *_SEASONAL_CANDIDATES[timeline.frequency])
+    driven = _driven_candidates(panel, leads)
+    methods = (*_PLAIN_CANDIDATES, *slow, *_SEASONAL_CANDIDATES[timeline.frequency], *driven)
     return Recipe(
         name="Default",
         structure=structure,
@@ -203,6 +205,17 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         ended_after=season_and_a_bit(timeline),
         data=data,
     )
+
+
+def _driven_candidates(panel: Panel, leads: int) -> tuple[str, ...]:
+    """Regression with ARIMA errors on all drivers that are known ahead. On the scale of square roots, where a promotion
+    that multiplies demand and one that adds to it are nearly as near, and zeros have a place."""
+    entries = default_drivers(panel.drivers, panel.timeline.n_periods + leads)
+    if not entries:
+        return ()
+    pairs = {"Y": 0, "Q": 1}.get(panel.timeline.frequency, 3)
+    season = f" + harmonics({pairs})" if pairs else ""
+    return (f"boxcox(0.5) arima(1,0,1){season} + x({', '.join(entries)})",)
 
 
 def _has_slow_movers(panel: Panel) -> bool:

@@ -26,12 +26,14 @@ from tansy.engine.backtest.origins import ChunkFits, Seasons, fit_chunk, origins
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.notation import Form, driver_of, parse
+from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.reconcile.projection import reconcile
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.structure.grouping import Structure, aggregate_history, group
+from tansy.engine.structure.node_drivers import node_drivers
 from tansy.engine.structure.plans import IN_80_PERCENT, Planned, with_events, with_plans
 from tansy.engine.study import accuracy
 from tansy.engine.study.kept import apply_kept
@@ -157,6 +159,7 @@ def run_study(
     with step("correct"):
         told = with_events(panel, recipe.plans)  # what an event explains is not suspicious
         changes = (corrections or Corrections.none()).and_then(by_rules(told, recipe.cleaning, recipe.structure))
+        as_received = panel
         planned = with_plans(changes.corrected(panel), recipe.plans)
         judged_values = with_plans(changes.judged(panel), recipe.plans).panel.values
         panel = planned.panel
@@ -170,7 +173,10 @@ def run_study(
         seasons = None
         if any(form.shared_season for form in forms):
             seasons = Seasons.of(history, structure.season_sources(), timeline, seen_at, recipe.leads)
-        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, seasons, store, say, stop_if_asked, workers)
+        drivers = _drivers(forms, structure, with_plans(as_received, recipe.plans).panel, seen_at[0], recipe.leads)
+        fits = _fit_all(
+            history, timeline, forms, seen_at, recipe.leads, seasons, drivers, store, say, stop_if_asked, workers
+        )
     with step("reconcile"):
         actuals = windows(received, seen_at, recipe.leads)
         scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
@@ -292,6 +298,15 @@ def peak_memory_mb() -> float:
     return peak / (1e6 if sys.platform == "darwin" else 1e3)
 
 
+def _drivers(forms: list[Form], structure: Structure, panel: Panel, n_seen: int, leads: int) -> dict[str, Floats]:
+    """Drivers of every node that a method asks for. Raises where one is not there, or not known ahead anywhere."""
+    names = sorted({driver_of(entry)[0] for form in forms for entry in form.drivers})
+    found = node_drivers(structure, panel, n_seen, names)
+    for form in forms:
+        check_known_ahead(form, found or panel.drivers, structure.n_nodes, panel.timeline, leads)
+    return found
+
+
 def _fit_all(
     history: Floats,
     timeline: Timeline,
@@ -299,6 +314,7 @@ def _fit_all(
     seen_at: list[int],
     leads: int,
     seasons: Seasons | None,
+    drivers: dict[str, Floats],
     store: ChunkStore | None,
     say: Progress,
     stop_if_asked: Callable[[], None],
@@ -312,7 +328,8 @@ def _fit_all(
         kept = store.load(i) if store else None
         if kept is None:
             own = seasons.rows(start, end) if seasons else None
-            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads, own)
+            below = {name: one[start:end] for name, one in drivers.items()}
+            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads, own, below)
             if store:
                 store.save(i, kept)
         return i, start, end, kept
@@ -326,9 +343,14 @@ def _fit_all(
         say("fit and backtest", done, n)
         stop_if_asked()
     ordered = [parts[i] for i in range(len(spans))]
-    arrays = ("tested", "tested_sigma", "final", "final_sigma", "parameters", "criteria")
-    joined = {name: np.concatenate([getattr(part, name) for part in ordered]) for name in arrays}
-    return ChunkFits(**joined, parameter_names=ordered[0].parameter_names)
+
+    def joined(name: str) -> Floats:
+        return np.concatenate([getattr(part, name) for part in ordered])
+
+    return ChunkFits(
+        joined("tested"), joined("tested_sigma"), joined("final"), joined("final_sigma"), joined("parameters"),
+        joined("criteria"), ordered[0].parameter_names,
+    )  # fmt: skip
 
 
 def _pick(values: Floats, choice: Integers) -> Floats:

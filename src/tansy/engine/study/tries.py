@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,10 +11,11 @@ from numpy.typing import NDArray
 
 from tansy.engine.backtest.intervals import probabilities
 from tansy.engine.backtest.measures import mean_absolute_season_step, nan_mean, wape
-from tansy.engine.errors import NotationError
+from tansy.engine.errors import DriverError, NotationError
 from tansy.engine.methods.as_json import numbers, tried
 from tansy.engine.methods.fits import Batch, Fits
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.notation import CHOSEN_POWER, Form, parse
+from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
 from tansy.engine.timeline import Timeline
 
@@ -34,23 +36,36 @@ class Try:
 
 
 def try_methods(
-    values: Floats, timeline: Timeline, texts: list[str], horizon: int, profile: Floats | None = None
-) -> list[Try]:
+    values: Floats, timeline: Timeline, texts: list[str], horizon: int, profile: Floats | None = None,
+    drivers: Mapping[str, Floats] | None = None,
+) -> list[Try]:  # fmt: skip
     """Fit each text to one series [T]; a wrong text spoils only its own try.
 
-    profile: [T + H], the season of the group, for forms that share it.
+    profile: [T + H], the season of the group, for forms that share it. drivers: per name [1, T + H or more].
     """
-    batch = Batch(values[None, :], timeline, profiles=None if profile is None else profile[None, :])
+    batch = Batch(values[None, :], timeline, drivers or {}, profiles=None if profile is None else profile[None, :])
     found = []
     for text in texts[:MOST_TRIES]:
+        form = understood(text, batch, horizon)
         try:
-            form = parse(text)
-            parts = list(fit_or_simpler(form, batch, horizon, "estimated"))
+            parts = list(fit_or_simpler(form, batch, horizon, "estimated")) if isinstance(form, Form) else []
         except NotationError as error:
-            found.append(Try(text, None, str(error)))
+            form = str(error)
+        if not isinstance(form, Form):
+            found.append(Try(text, None, form))
             continue
         found.append(Try(text, parts[-1][1]))
     return found
+
+
+def understood(text: str, batch: Batch, horizon: int) -> Form | str:
+    """The form, or what is wrong with the text or lacking for it."""
+    try:
+        form = parse(text)
+        check_known_ahead(form, batch.drivers, len(batch.values), batch.timeline, horizon)
+    except (NotationError, DriverError) as error:
+        return str(error)
+    return form
 
 
 def in_sample(values: Floats, tries: list[Try], season_length: int) -> list[dict[str, float | None]]:
@@ -142,7 +157,7 @@ def _counted(n: int, what: str) -> str:
 
 def in_words(form: Form) -> str:
     """What the form assumes, in a planner's words."""
-    log = " All of it on the logarithmic scale." if form.log else ""
+    log = _after_words(form)
     if form.family in _SIMPLE_WORDS:
         return _SIMPLE_WORDS[form.family] + log
     if form.family == "moving-average":
@@ -176,4 +191,21 @@ def in_words(form: Form) -> str:
         parts += ["a smooth yearly season"] if form.harmonics else []
         parts += ["a steady drift"] if form.words else []
         return f"ARIMA of {difference}: from {', '.join(parts)}." + log
+    if form.family == "regression":
+        return "Regression: a constant and an effect of each driver by least squares." + log
     return str(form)
+
+
+def _after_words(form: Form) -> str:
+    """Drivers, shifts and the scale, in sentences of their own."""
+    says = ""
+    if form.drivers and form.family != "regression":
+        says += f" Besides, effects of {', '.join(form.drivers)}."
+    if form.level_shifts:
+        says += f" The level shifts in {', '.join(form.level_shifts)}."
+    if form.log:
+        says += " All of it on the logarithmic scale."
+    if form.power is not None:
+        power = "a power chosen from the data" if form.power == CHOSEN_POWER else f"power {form.power:g}"
+        says += f" All of it on the scale of {power}."
+    return says

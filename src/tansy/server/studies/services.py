@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.errors import Stopped, TansyError
 from tansy.engine.methods.notation import parse
+from tansy.engine.panel import Panel
 from tansy.engine.structure.grouping import Structure, group
 from tansy.engine.structure.plans import with_plans
 from tansy.engine.study import export
@@ -34,6 +35,7 @@ from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.overview import moved_by_hand
+from tansy.server.portfolios.panels import panel_of
 from tansy.server.portfolios.plans import plans_of
 from tansy.server.portfolios.services import data_section
 from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, pack
@@ -111,11 +113,16 @@ def keep(portfolio: Portfolio, user: Any, method: str, reason: str, *, node: str
         )
 
 
+@lru_cache(maxsize=2)
+def planned_panel(study: Study) -> Panel:
+    """The panel that a study was run on, as received, with its plans."""
+    return with_plans(panel_of(study.load), study.recipe.plans).panel
+
+
 @lru_cache(maxsize=4)
 def structure_of(study: Study) -> Structure:
     """The structure that a study was run on."""
-    recipe = study.recipe
-    return group(with_plans(study.load.panel(), recipe.plans).panel, recipe.structure)
+    return group(planned_panel(study), study.recipe.structure)
 
 
 def _nothing_new(study: Study) -> bool:

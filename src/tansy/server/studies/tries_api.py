@@ -16,15 +16,15 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.methods.notation import parse
-from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.profile.kinds import NAMES
 from tansy.engine.study import tries
+from tansy.engine.study.parts import with_plan
 from tansy.engine.study.workings import Workings, workings
-from tansy.engine.timeline import Timeline
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services, workings_file
 from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
-from tansy.server.studies.models import KeptMethod, Node, Result, unpack
+from tansy.server.studies.models import KeptMethod
+from tansy.server.studies.place import Place
 from tansy.server.studies.services import structure_of
 
 LEVELS = (50.0, 80.0, 95.0)
@@ -32,12 +32,16 @@ _KINDS = (*NAMES, "seasonal", "in season only", "new")
 
 
 class AskSerializer(serializers.Serializer):
-    """methods: up to four. actuals: values of the next periods, made up or just come in; they are not saved."""
+    """methods: up to four. actuals: values of the next periods, made up or just come in; drivers: other values of
+    drivers in the leads, null where they stay as planned. Neither is saved."""
 
     methods = serializers.ListField(
         child=serializers.CharField(max_length=300), min_length=1, max_length=tries.MOST_TRIES
     )
     actuals = serializers.ListField(child=serializers.FloatField(allow_null=True), required=False, max_length=52)
+    drivers = serializers.DictField(
+        child=serializers.ListField(child=serializers.FloatField(allow_null=True), max_length=366), required=False
+    )
 
 
 class TriedParameterSerializer(ParameterSerializer):
@@ -133,38 +137,6 @@ class KeptSerializer(serializers.ModelSerializer):
         return found
 
 
-class _Place:
-    """A node of a finished study, and what methods need to be tried on it."""
-
-    def __init__(self, pk: int, position: int) -> None:
-        self.result = get_object_or_404(
-            Result.objects.only("leads", "study__portfolio", "study__load", "study__recipe_text").select_related(
-                "study"
-            ),
-            study_id=pk,
-        )
-        self.node = get_object_or_404(Node, study_id=pk, position=position)
-        self.study = self.result.study
-
-    def history(self, actuals: list[float | None]) -> tuple[np.ndarray, Timeline]:
-        """Values as methods see them, with made-up ones at the end, and their timeline."""
-        timeline = self.study.load.timeline
-        more = np.array([np.nan if value is None else value for value in actuals], dtype=float)
-        values = np.concatenate([unpack(self.node.history), more])
-        return values, timeline.until(timeline.n_periods + len(more))
-
-    def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> np.ndarray | None:
-        """Season of the node's group, where a text asks for it."""
-        if not any("shared-season" in text for text in texts):
-            return None
-        source = int(structure_of(self.study).season_sources()[self.node.position])
-        node = get_object_or_404(Node, study=self.study, position=source)
-        known = unpack(node.history)
-        ahead = timeline.n_periods - len(known) + horizon
-        found: np.ndarray = season_profiles(known[None, :], timeline.until(len(known)), ahead)[0]
-        return found
-
-
 class TryView(APIView):
     @extend_schema(request=AskSerializer, responses=TriesSerializer)
     def post(self, request: Request, pk: int, position: int) -> Response:
@@ -172,11 +144,20 @@ class TryView(APIView):
         fields = AskSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         texts = fields.validated_data["methods"]
-        place = _Place(pk, position)
+        place = Place(pk, position)
         actuals = fields.validated_data.get("actuals", [])
         values, timeline = place.history(actuals)
-        horizon = place.result.leads
-        found = tries.try_methods(values, timeline, texts, horizon, place.profile(texts, timeline, horizon))
+        horizon = place.leads
+        drivers = place.drivers()
+        plan = fields.validated_data.get("drivers", {})
+        for name in plan:
+            if name not in drivers:
+                raise ValidationError({"drivers": f"There is no driver {name!r}; drivers are {', '.join(drivers)}."})
+        wanted = {n: np.array([np.nan if v is None else v for v in row], dtype=float) for n, row in plan.items()}
+        found = tries.try_methods(
+            values, timeline, texts, horizon, place.profile(texts, timeline, horizon),
+            with_plan(drivers, timeline.n_periods, wanted),
+        )  # fmt: skip
         floor = 0.0 if place.study.recipe.nonnegative else -np.inf
         measures = tries.in_sample(values, found, timeline.season_length)
         return Response(
@@ -193,25 +174,25 @@ class TryView(APIView):
         )
 
 
-def _workings(pk: int, position: int, request: Request) -> tuple[_Place, str, Workings]:
+def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Workings]:
     text = request.query_params.get("method", "")
     if not text:
         raise ValidationError({"method": "Say which method, as in ?method=ets(A,N,N)."})
-    place = _Place(pk, position)
+    place = Place(pk, position)
     values, timeline = place.history([])
     parse(text)
     profile = place.profile([text], timeline, 1)
-    one = tries.try_methods(values, timeline, [text], 1, profile)[0]
+    one = tries.try_methods(values, timeline, [text], 1, profile, place.drivers())[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
     return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile)
 
 
-_METHOD = OpenApiParameter("method", str, required=True)
+METHOD = OpenApiParameter("method", str, required=True)
 
 
 class WorkingsView(APIView):
-    @extend_schema(parameters=[_METHOD], responses=WorkingsSerializer)
+    @extend_schema(parameters=[METHOD], responses=WorkingsSerializer)
     def get(self, request: Request, pk: int, position: int) -> Response:
         """Every period's arithmetic, each cell with its formula and the numbers in it."""
         _, model, found = _workings(pk, position, request)
@@ -236,7 +217,7 @@ class WorkingsView(APIView):
 
 
 class WorkingsFileView(APIView):
-    @extend_schema(parameters=[_METHOD], responses={(200, "application/octet-stream"): OpenApiTypes.BINARY})
+    @extend_schema(parameters=[METHOD], responses={(200, "application/octet-stream"): OpenApiTypes.BINARY})
     def get(self, request: Request, pk: int, position: int, form: str) -> HttpResponse:
         """The workings as `csv`, or as `xlsx` with live formulas."""
         if form not in ("csv", "xlsx"):
@@ -260,7 +241,7 @@ class KeepView(APIView):
         fields = KeepSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         data = fields.validated_data
-        place = _Place(pk, position)
+        place = Place(pk, position)
         kind = data.get("kind", "")
         node = "" if kind else structure_of(place.study).node_key(position)
         kept = services.keep(place.study.portfolio, request.user, data["method"], data["reason"], node=node, kind=kind)

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.studies import api, tries_api
+from tansy.server.studies import api, fit_api, tries_api
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -12,6 +12,10 @@ urlpatterns = [
     path("studies/<int:pk>/field/", api.SheetView.as_view()),
     path("studies/<int:pk>/summary/", api.SummaryView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/", api.NodeView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/look/", fit_api.LookView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/fit/", fit_api.FitView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/tested/", fit_api.TestedView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/drivers/", fit_api.DriversView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/try/", tries_api.TryView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/workings/", tries_api.WorkingsView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),

@@ -1,0 +1,125 @@
+"""What enters a method linearly: harmonics, drivers, level shifts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.errors import DriverError, NotationError
+from tansy.engine.methods.notation import Form, driver_of
+from tansy.engine.timeline import Timeline, form_of, label, ordinal, read_date
+
+Floats = NDArray[np.float64]
+
+HARMONIC = ("sin", "cos")
+
+
+@dataclass(frozen=True)
+class Regressors:
+    """x: [groups, T + H, k], finite. which: [series], the group of each. names: [k].
+
+    unknown: [series, T], periods in which a driver is not known, which are left out. missing: series -> what is not
+    known ahead, so that it cannot be forecast.
+    """
+
+    x: Floats
+    which: NDArray[np.int64]
+    names: tuple[str, ...]
+    unknown: NDArray[np.bool_] | None
+    missing: dict[int, str]
+
+
+def names_of(form: Form) -> tuple[str, ...]:
+    """Names of the columns, harmonics first."""
+    found = [f"{name}{j}" for name in HARMONIC for j in range(1, form.harmonics + 1)]
+    for entry in form.drivers:
+        name, log, around = driver_of(entry)
+        found += [_column(name, log, j) for j in around]
+    return (*found, *(f"shift {period}" for period in form.level_shifts))
+
+
+def _column(name: str, log: bool, offset: int) -> str:
+    """`offset`: periods after the driver's own."""
+    return f"{'log ' if log else ''}{name}" + (f" {offset:+d}" if offset else "")
+
+
+def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int) -> Regressors:
+    """Regressors of `n` series over their T periods and `horizon` leads.
+
+    drivers: per name [n, T + H or more], NaN unknown. Raises NotationError where the form names a driver that is not
+    there, or a period that is none of this timeline.
+    """
+    length = timeline.n_periods
+    common = [timeline.harmonics(form.harmonics, horizon)]
+    shifts = [_shift(form, text, timeline, horizon) for text in form.level_shifts]
+    if not form.drivers:
+        x = np.concatenate([*common, *shifts], axis=1)[None]
+        return Regressors(np.ascontiguousarray(x), np.zeros(n, np.int64), names_of(form), None, {})
+    columns: list[Floats] = []
+    own: list[tuple[str, int]] = []
+    for entry in form.drivers:
+        name, log, around = driver_of(entry)
+        if name not in drivers:
+            known = ", ".join(sorted(set(drivers) - {"stock"})) or "none in this history"
+            raise NotationError(f"{form}: there is no driver {name!r}; drivers are {known}.")
+        values = np.full((n, length + horizon), np.nan)
+        given = drivers[name][:, : length + horizon]
+        values[:, : given.shape[1]] = given
+        if log:
+            values = np.log(np.where(values > 0.0, values, np.nan))
+        for j in around:
+            columns.append(_moved(values, j))
+            own.append((name, j))
+    x = np.stack(columns, axis=2)
+    gone = np.isnan(x)
+    x[gone] = 0.0
+    missing: dict[int, str] = {}
+    for i in np.nonzero(gone[:, length:].any(axis=(1, 2)))[0].tolist():
+        lead, column = (int(k[0]) for k in np.nonzero(gone[i, length:]))
+        period = label(timeline.last + 1 + lead - own[column][1], timeline.frequency)
+        missing[i] = f"{own[column][0]} is not known for {period}"
+    shared = np.concatenate([*common, *shifts], axis=1)
+    first = 2 * form.harmonics
+    everything = np.empty((n, length + horizon, first + len(columns) + len(shifts)))
+    everything[:, :, :first] = shared[:, :first]
+    everything[:, :, first : first + len(columns)] = x
+    everything[:, :, first + len(columns) :] = shared[:, first:]
+    return Regressors(everything, np.arange(n), names_of(form), gone[:, :length].any(axis=2), missing)
+
+
+def no_effect(names: list[str]) -> str:
+    """Note for regressors without a coefficient."""
+    return f"{', '.join(names)} did not vary apart from the rest: no effect estimated"
+
+
+def check_known_ahead(form: Form, drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int) -> None:
+    """Raise DriverError where no series at all can be forecast, because a driver is not known for its leads."""
+    if not form.drivers:
+        return
+    found = regressors_of(form, drivers, n, timeline, horizon)
+    if len(found.missing) == n:
+        raise DriverError(
+            f"{form}: {found.missing[0]}, which the forecast of {horizon} leads needs. Add it to the file of drivers, "
+            "forecast fewer leads, or leave the driver out."
+        )
+
+
+def _moved(values: Floats, offset: int) -> Floats:
+    """values [n, T] at the period `offset` before; at the ends, where there is none, the nearest."""
+    at = np.clip(np.arange(values.shape[1]) - offset, 0, values.shape[1] - 1)
+    return values[:, at]
+
+
+def _shift(form: Form, text: str, timeline: Timeline, horizon: int) -> Floats:
+    """[T + H, 1]: 0 before the period, 1 from it on."""
+    written = form_of(text)
+    day = read_date(text, written) if written else None
+    if day is None:
+        raise NotationError(f"{form}: {text!r} is no period such as {timeline.labels[-1]}.")
+    first = ordinal(day, timeline.frequency) - timeline.first
+    if first <= 0:
+        raise NotationError(f"{form}: {text} does not lie after the first period, {timeline.labels[0]}.")
+    return (np.arange(timeline.n_periods + horizon) >= first).astype(np.float64)[:, None]

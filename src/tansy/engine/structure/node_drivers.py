@@ -1,0 +1,48 @@
+"""Drivers of totals: what price, promotion and holiday are for many series at once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.panel import Panel
+from tansy.engine.structure.grouping import Structure
+
+Floats = NDArray[np.float64]
+
+
+def node_drivers(
+    structure: Structure, panel: Panel, n_seen: int, names: Sequence[str], node: int | None = None
+) -> dict[str, Floats]:
+    """Per driver [nodes, periods and those ahead]: the mean over the series below for which it is known, each weighing
+    as much as it sold in the first `n_seen` periods. So a promotion of a total is the share of its volume that is on
+    promotion, and no weight knows what came after the first origin. NaN where no series below knows it.
+
+    A series without a sale in those periods weighs as much as the middle one. node: only this one, [1, ...]. Names that
+    the panel does not have are left out.
+    """
+    weights = _weights(panel.values[:, :n_seen])
+    rows = slice(None) if node is None else np.nonzero(structure.membership[structure.level_of[node]] == node)[0]
+    found: dict[str, Floats] = {}
+    for name in names:
+        if name not in panel.drivers:
+            continue
+        driver = panel.drivers[name][rows]
+        known = ~np.isnan(driver) * weights[rows, None]
+        total = np.nan_to_num(driver) * weights[rows, None]
+        if node is None:
+            summed, weight = structure.summation.sum_up(total), structure.summation.sum_up(known)
+        else:
+            summed, weight = total.sum(axis=0, keepdims=True), known.sum(axis=0, keepdims=True)
+        found[name] = np.divide(summed, weight, out=np.full_like(summed, np.nan), where=weight > 0.0)
+    return found
+
+
+def _weights(values: Floats) -> Floats:
+    seen = ~np.isnan(values)
+    total = np.where(seen, np.maximum(values, 0.0), 0.0).sum(axis=1)
+    mean = total / np.maximum(seen.sum(axis=1), 1)
+    sold = mean > 0.0
+    return np.where(sold, mean, np.median(mean[sold]) if sold.any() else 1.0)

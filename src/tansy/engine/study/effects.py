@@ -1,0 +1,157 @@
+"""What drivers do to one series: effects with their bands, what each explains, and the points behind them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.special import fdtrc
+
+from tansy.engine.methods import registry
+from tansy.engine.methods.fits import Batch, Fits, Floats
+from tansy.engine.methods.inference import Coefficient, coefficients
+from tansy.engine.methods.notation import Form, driver_of
+from tansy.engine.methods.regressors import names_of, regressors_of
+from tansy.engine.methods.transforms import brought_back, transformed
+from tansy.engine.panel import is_switch
+from tansy.engine.profile.correlation import NOISE_95
+
+_STEP = 0.1  # a driver that is a size, such as a price, is moved by a tenth of its usual value
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One column of x(...). driver: its name. move: what is done to the driver, in words; change, low, high: what that
+    does to the usual demand, in units, with its 95 % band. explained: percent by which the squared one-step errors are
+    smaller for this driver, None where the form without it cannot be fitted. x, y: [n], the driver against demand with
+    everything else at its usual value; line: the effect at each of these."""
+
+    driver: str
+    coefficient: Coefficient
+    move: str
+    change: float
+    low: float
+    high: float
+    explained: float | None
+    x: Floats
+    y: Floats
+    line: Floats
+
+
+def default_drivers(drivers: Mapping[str, Floats], length: int) -> tuple[str, ...]:
+    """Entries of x(...) for all drivers that are known for `length` periods in most series: the logarithm where a
+    driver is a size above zero. drivers: per name [series, periods and those ahead]."""
+    found = []
+    for name, values in drivers.items():
+        seen = values[:, :length]
+        known = ~np.isnan(seen)
+        if name == "stock" or values.shape[1] < length or known[:, -1].mean() < 0.5 or any(c in name for c in ",;=+()"):
+            continue
+        some = seen[known]
+        if not len(some) or some.min() == some.max():
+            continue
+        found.append(name if is_switch(seen) or some.min() <= 0.0 else f"log {name}")
+    return tuple(found)
+
+
+def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
+    """Effects of the drivers in `form`, which has its choices resolved, as fitted to one series."""
+    timeline, length = batch.timeline, batch.timeline.n_periods
+    power = 0.0 if form.log else form.power
+    y = batch.values[0]
+    columns = regressors_of(form, batch.drivers, 1, timeline, fits.forecast.shape[1])
+    usual = float(np.nanmedian(y))
+    powers = np.array(1.0 if power is None else power)
+
+    def units(shift: float) -> float:
+        if power is None:
+            return shift
+        at = transformed(np.array(usual), powers) if usual > 0.0 or power > 0.0 else np.array(0.0)
+        return float(brought_back(at + shift, powers)) - usual
+
+    squares = _squares(fits.residuals[0])
+    by_name = {one.name: one for one in coefficients(fits, 0)}
+    names = names_of(form)
+    seen = ~np.isnan(y)
+    found = []
+    for entry in form.drivers:
+        driver, log, around = driver_of(entry)
+        raw = batch.drivers[driver][0, :length]
+        explained = _explained(form, entry, batch, fits.forecast.shape[1], squares)
+        within = raw[seen & ~np.isnan(raw)]
+        whole = bool(len(within)) and within.min() >= 0.0 and within.max() <= 1.0
+        for offset in around:
+            column = f"{'log ' if log else ''}{driver}" + (f" {offset:+d}" if offset else "")
+            one = by_name.get(column)
+            if one is None:
+                continue
+            x = columns.x[0, :length, names.index(column)]
+            size = 1.0 if whole else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
+            spread = NOISE_95 * (one.error or 0.0)
+            usual_x = float(x[seen].mean())
+            line = np.array([units(one.value * (float(v) - usual_x)) for v in x[seen]]) + usual
+            found.append(
+                Effect(
+                    driver, one, _move(driver, offset, whole), units(size * one.value),
+                    units(size * one.value - spread * size), units(size * one.value + spread * size), explained,
+                    np.exp(x[seen]) if log else x[seen], line + np.nan_to_num(fits.residuals[0][seen]), line,
+                )
+            )  # fmt: skip
+    return found
+
+
+def _move(driver: str, offset: int, whole: bool) -> str:
+    when = f", {abs(offset)} {'before' if offset < 0 else 'after'}" if offset else ""
+    return (f"{driver} on" if whole else f"{driver} 10 % higher") + when
+
+
+def _squares(residuals: Floats) -> float:
+    return float(np.nansum(residuals**2))
+
+
+def _explained(form: Form, entry: str, batch: Batch, horizon: int, squares: float) -> float | None:
+    """The same form without one entry, fitted anew."""
+    rest = tuple(one for one in form.drivers if one != entry)
+    if form.family == "regression" and not rest and not form.harmonics and not form.level_shifts:
+        known = batch.values[0][~np.isnan(batch.values[0])]
+        without = float(((known - known.mean()) ** 2).sum())
+    else:
+        found = registry.fit(replace(form, drivers=rest), batch, horizon)
+        if not found.defined[0]:
+            return None
+        without = _squares(found.residuals[0])
+    return max(0.0, 100.0 * (1.0 - squares / without)) if without > 0.0 else None
+
+
+@dataclass(frozen=True)
+class Variance:
+    """Analysis of variance of a regression: sums of squares and degrees of freedom of what it explains and of the rest,
+    F with its p-value, R squared and that corrected for degrees of freedom."""
+
+    explained: float
+    rest: float
+    explained_freedom: int
+    rest_freedom: int
+    f: float
+    p: float
+    r_squared: float
+    adjusted: float
+
+
+def analysis_of_variance(y: Floats, fits: Fits) -> Variance | None:
+    """Of a regression fitted to one series [T]; None for other methods and where nothing is left to judge by."""
+    if fits.form(0).family != "regression" or fits.form(0).transformed or fits.freedom is None or not fits.defined[0]:
+        return None
+    residuals = fits.residuals[0]
+    known = y[~np.isnan(residuals)]
+    rest = _squares(residuals)
+    total = float(((known - known.mean()) ** 2).sum())
+    k, freedom = round(float(fits.n_parameters[0])) - 2, round(float(fits.freedom[0]))
+    if k < 1 or not rest > 0.0 or not total > 0.0:
+        return None
+    f = (total - rest) / k / (rest / freedom)
+    return Variance(
+        total - rest, rest, k, freedom, f, float(fdtrc(k, freedom, f)), 1.0 - rest / total,
+        1.0 - (rest / freedom) / (total / (len(known) - 1)),
+    )  # fmt: skip

@@ -1,0 +1,97 @@
+"""Methods on one series from every origin of a backtest: how far off they were, and which form they took each time."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tansy.engine.backtest.measures import mean_absolute_season_step, mean_square_step, nan_mean, wape
+from tansy.engine.backtest.origins import Seasons, fit_chunk
+from tansy.engine.methods.fits import Floats
+from tansy.engine.methods.notation import Form
+from tansy.engine.timeline import Timeline
+
+MEASURES = ("ME", "MAE", "RMSE", "WAPE", "MASE", "RMSSE")
+
+
+@dataclass(frozen=True)
+class Tested:
+    """One method. forms: at each origin, oldest first, then now; None where it could not be fitted. changes: in words,
+    per origin and now, "" where the form is that of the origin before. forecasts: [origins, H]. measures: over all
+    origins and leads, None where undefined."""
+
+    forms: list[Form | None]
+    changes: list[str]
+    forecasts: Floats
+    measures: dict[str, float | None]
+
+
+def from_origins(
+    history: Floats, received: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int,
+    drivers: Mapping[str, Floats], seasons: Seasons | None = None,
+) -> list[Tested]:  # fmt: skip
+    """history: [T], as methods see it; received: [T], what forecasts are scored against. drivers: per name [1, T + H or
+    more]. Measures are taken over the origins that all the methods could forecast, so that they can be compared."""
+    fits = fit_chunk(history[None], timeline, forms, seen_at, horizon, seasons, drivers, with_forms=True)
+    came = np.stack([received[n : n + horizon] for n in seen_at])
+    errors = came[None] - fits.tested[0]
+    common = ~np.isnan(fits.tested[0, :, :, 0]).any(axis=0)
+    m = timeline.season_length
+    steps = np.array([float(mean_square_step(received[None, :n])[0]) for n in seen_at])
+    season_steps = np.array(
+        [float(mean_absolute_season_step(received[None, :n], m if n > m else 1)[0]) for n in seen_at]
+    )
+    found = []
+    for j, own in enumerate(fits.forms[0]):
+        e = errors[j][common]
+        actual = np.where(np.isnan(e), np.nan, came[common])
+        mae, mse = nan_mean(np.abs(e), axis=1), nan_mean(e * e, axis=1)
+        figures: list[Floats | float] = [
+            nan_mean(e), nan_mean(np.abs(e)), np.sqrt(nan_mean(e * e)), wape(e, actual),
+            _mean_over(mae, season_steps[common]), _mean_over(np.sqrt(mse), np.sqrt(steps[common])),
+        ]  # fmt: skip
+        measures = {
+            name: float(v) if common.any() and np.isfinite(v) else None
+            for name, v in zip(MEASURES, figures, strict=True)
+        }
+        found.append(Tested(own, _changes(own), fits.tested[0, j], measures))
+    return found
+
+
+def _mean_over(values: Floats, scale: Floats) -> float:
+    """Mean over origins of values / scale, those without a scale left out."""
+    usable = np.isfinite(values) & (np.nan_to_num(scale) > 0.0)
+    return float((values[usable] / scale[usable]).mean()) if usable.any() else float("nan")
+
+
+def _changes(forms: Sequence[Form | None]) -> list[str]:
+    says = []
+    before: Form | None = None
+    for form in forms:
+        says.append(what_changed(before, form) if before and form else "")
+        before = form or before
+    return says
+
+
+def what_changed(before: Form, after: Form) -> str:
+    """In words, "" where nothing did."""
+    if str(before) == str(after):
+        return ""
+    compared: list[tuple[str, object, object]] = []
+    if before.orders and after.orders:
+        compared += zip(("AR terms", "differences", "MA terms"), before.orders, after.orders, strict=True)
+        names = ("seasonal AR terms", "seasonal differences", "seasonal MA terms")
+        compared += zip(names, before.seasonal, after.seasonal, strict=True)
+    elif before.letters and after.letters:
+        compared += zip(("errors", "trend", "season"), before.letters, after.letters, strict=True)
+    compared += [("harmonics", before.harmonics, after.harmonics), ("power", before.power, after.power)]
+    says = [f"{name} {was} to {now}" for name, was, now in compared if was != now]
+    said: list[tuple[str, bool, bool]] = [
+        (word, word in before.words, word in after.words) for word in ("drift", "constant")
+    ]
+    if before.orders and after.orders and before.orders[1] == after.orders[1]:
+        said.append(("a mean", "mean" not in before.given, "mean" not in after.given))
+    says += [f"{'with' if now else 'without'} {word}" for word, was, now in said if was != now]
+    return ", ".join(says) or f"{before} to {after}"

@@ -1,0 +1,415 @@
+"""Looking at a node before any method, one method under the glass, and what drivers do."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.exceptions import ValidationError
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.engine.methods.as_json import numbers
+from tansy.engine.methods.fits import Fits, Floats
+from tansy.engine.methods.inference import Coefficient
+from tansy.engine.methods.notation import Form, parse
+from tansy.engine.profile.decomposition import Parts
+from tansy.engine.study import tries
+from tansy.engine.study.diagnosis import Diagnosis, diagnose
+from tansy.engine.study.effects import analysis_of_variance, default_drivers, effects
+from tansy.engine.study.look import look
+from tansy.engine.study.parts import forecast_parts
+from tansy.engine.study.searched import searched
+from tansy.engine.study.tested import from_origins
+from tansy.server.studies.api import NullableFloats
+from tansy.server.studies.place import Place
+from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer
+
+_MOST = 5  # methods tested at once: four and what the search chose
+
+
+class YearsSerializer(serializers.Serializer):
+    what = serializers.CharField()
+    places = serializers.ListField(child=serializers.CharField())
+    years = serializers.ListField(child=serializers.IntegerField())
+    values = serializers.ListField(child=NullableFloats())
+    usual = NullableFloats()
+
+
+class PartsSerializer(serializers.Serializer):
+    """multiplied: value = trend x season x rest; else they are added."""
+
+    trend = NullableFloats()
+    season = NullableFloats()
+    rest = NullableFloats()
+    multiplied = serializers.BooleanField()
+
+
+class LookSerializer(serializers.Serializer):
+    periods = serializers.ListField(child=serializers.CharField())
+    history = NullableFloats()
+    shown = NullableFloats()
+    acf = NullableFloats()
+    pacf = NullableFloats()
+    noise = serializers.FloatField()
+    season_length = serializers.IntegerField()
+    years = YearsSerializer(allow_null=True)
+    parts = PartsSerializer()
+    advice = serializers.ListField(child=serializers.CharField())
+
+
+class CoefficientSerializer(serializers.Serializer):
+    """error, z and p are null where the value was given by hand."""
+
+    name = serializers.CharField()
+    value = serializers.FloatField()
+    error = serializers.FloatField(allow_null=True)
+    z = serializers.FloatField(allow_null=True)
+    p = serializers.FloatField(allow_null=True)
+
+
+class RootSerializer(serializers.Serializer):
+    """A reciprocal root; of: phi or theta."""
+
+    of = serializers.CharField()
+    real = serializers.FloatField()
+    imaginary = serializers.FloatField()
+
+
+class DiagnosisSerializer(serializers.Serializer):
+    coefficients = CoefficientSerializer(many=True)
+    estimated = serializers.ListField(child=serializers.CharField())
+    correlation = serializers.ListField(child=NullableFloats())
+    roots = RootSerializer(many=True)
+    standardised = NullableFloats(help_text="One-step errors over their standard deviation.")
+    acf = NullableFloats()
+    pacf = NullableFloats()
+    noise = serializers.FloatField()
+    box = NullableFloats()
+    box_p = NullableFloats()
+    expected = NullableFloats()
+    sorted_errors = NullableFloats()
+    judgement = serializers.ListField(child=serializers.CharField())
+
+
+class SearchedSerializer(serializers.Serializer):
+    """refused: why a model may not stand, empty if it may."""
+
+    model = serializers.CharField()
+    aicc = serializers.FloatField(allow_null=True)
+    refused = serializers.CharField()
+
+
+class VarianceSerializer(serializers.Serializer):
+    explained = serializers.FloatField()
+    rest = serializers.FloatField()
+    explained_freedom = serializers.IntegerField()
+    rest_freedom = serializers.IntegerField()
+    f = serializers.FloatField()
+    p = serializers.FloatField()
+    r_squared = serializers.FloatField()
+    adjusted = serializers.FloatField()
+
+
+class FitSerializer(serializers.Serializer):
+    """diagnosis: null where the text is wrong or nothing could be fitted. search: models that were tried, in order.
+    variance: of a regression, null for other methods."""
+
+    periods = serializers.ListField(child=serializers.CharField())
+    n_past = serializers.IntegerField()
+    history = NullableFloats()
+    fit = TrySerializer()
+    diagnosis = DiagnosisSerializer(allow_null=True)
+    search = SearchedSerializer(many=True)
+    variance = VarianceSerializer(allow_null=True)
+
+
+class AtOriginSerializer(serializers.Serializer):
+    """model: null where it could not be fitted. change: from the origin before, in words; empty where there is none."""
+
+    period = serializers.CharField()
+    model = serializers.CharField(allow_null=True)
+    change = serializers.CharField(allow_blank=True)
+    forecast = NullableFloats()
+
+
+class TestedSerializer(serializers.Serializer):
+    """origins: oldest first, then now, which has no forecast here."""
+
+    method = serializers.CharField()
+    problem = serializers.CharField(allow_blank=True)
+    origins = AtOriginSerializer(many=True)
+    measures = NullableFloatMap()
+
+
+class EffectSerializer(serializers.Serializer):
+    """change, low, high: units that the move adds to the usual demand, with its 95 % band. explained: percent."""
+
+    name = serializers.CharField()
+    driver = serializers.CharField()
+    coefficient = CoefficientSerializer()
+    move = serializers.CharField()
+    change = serializers.FloatField()
+    low = serializers.FloatField()
+    high = serializers.FloatField()
+    explained = serializers.FloatField(allow_null=True)
+    x = NullableFloats()
+    y = NullableFloats()
+    line = NullableFloats()
+
+
+class PlannedDriverSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    ahead = NullableFloats(help_text="As planned, one value a lead.")
+
+
+class PartSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    values = NullableFloats()
+
+
+class DriversSerializer(serializers.Serializer):
+    """method: what was fitted, with its choices resolved; problem: why it could not be. parts: of the forecast, which
+    they add up to."""
+
+    method = serializers.CharField()
+    asked = serializers.CharField()
+    problem = serializers.CharField(allow_blank=True)
+    periods = serializers.ListField(child=serializers.CharField())
+    drivers = PlannedDriverSerializer(many=True)
+    effects = EffectSerializer(many=True)
+    parts = PartSerializer(many=True)
+    forecast = NullableFloats()
+    notes = serializers.ListField(child=serializers.CharField())
+
+
+class LookView(APIView):
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("d", OpenApiTypes.INT),
+            OpenApiParameter("seasonal_d", OpenApiTypes.INT),
+            OpenApiParameter("logs", OpenApiTypes.BOOL),
+        ],
+        responses=LookSerializer,
+    )
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """A series before any method: differenced as asked, its correlation with its past, years, and parts."""
+        place = Place(pk, position)
+        values, timeline = place.history([])
+        ask = request.query_params
+        found = look(
+            values, timeline, _whole(ask.get("d", "0"), 2, "d"), _whole(ask.get("seasonal_d", "0"), 1, "seasonal_d"),
+            ask.get("logs", "false") == "true",
+        )  # fmt: skip
+        years = found.years
+        return Response(
+            {
+                "periods": timeline.labels,
+                "history": numbers(values),
+                "shown": numbers(found.shown),
+                "acf": numbers(found.acf),
+                "pacf": numbers(found.pacf),
+                "noise": found.noise,
+                "season_length": timeline.season_length,
+                "years": None
+                if years is None
+                else {
+                    "what": years.what,
+                    "places": years.places,
+                    "years": years.years,
+                    "values": [numbers(row) for row in years.values],
+                    "usual": numbers(years.usual),
+                },
+                "parts": _parts(found.parts),
+                "advice": found.advice,
+            }
+        )
+
+
+def _parts(parts: Parts) -> dict[str, Any]:
+    return {
+        "trend": numbers(parts.trend),
+        "season": numbers(parts.season),
+        "rest": numbers(parts.rest),
+        "multiplied": parts.multiplied,
+    }
+
+
+def _whole(text: str, most: int, name: str) -> int:
+    if not text.isdigit() or int(text) > most:
+        raise ValidationError({name: f"A whole number up to {most}, not {text!r}."})
+    return int(text)
+
+
+class FitView(APIView):
+    @extend_schema(parameters=[METHOD], responses=FitSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """One method on one node: coefficients with their tests, roots, residuals, and a judgement in words."""
+        place = Place(pk, position)
+        text = request.query_params.get("method", "")
+        values, timeline = place.history([])
+        profile = place.profile([text], timeline, place.leads)
+        one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers())[0]
+        fitted = one.fits is not None and bool(one.fits.defined[0])
+        measures = tries.in_sample(values, [one], timeline.season_length)[0]
+        floor = 0.0 if place.study.recipe.nonnegative else -np.inf
+        variance = analysis_of_variance(values, one.fits) if one.fits is not None else None
+        diagnosis: dict[str, Any] | None = None
+        if fitted and one.fits is not None:
+            diagnosis = _diagnosis(diagnose(values, one.fits, timeline.season_length, timeline.labels))
+        return Response(
+            {
+                "periods": timeline.labels + timeline.after(place.leads).labels,
+                "n_past": timeline.n_periods,
+                "history": numbers(values),
+                "fit": {**tries.describe(one, values, LEVELS, floor), "measures": measures},
+                "diagnosis": diagnosis,
+                "search": [asdict(model) for model in searched(one.fits, timeline.season_length)] if one.fits else [],
+                "variance": asdict(variance) if variance else None,
+            }
+        )
+
+
+def _diagnosis(found: Diagnosis) -> dict[str, Any]:
+    return {
+        "coefficients": [_coefficient(one) for one in found.coefficients],
+        "estimated": found.estimated,
+        "correlation": [numbers(row) for row in found.correlation],
+        "roots": [
+            {"of": name, "real": float(root.real), "imaginary": float(root.imag)}
+            for name, own in (("phi", found.roots.phi), ("theta", found.roots.theta))
+            for root in own
+        ],
+        "standardised": numbers(found.errors),
+        "acf": numbers(found.acf),
+        "pacf": numbers(found.pacf),
+        "noise": found.noise,
+        "box": numbers(found.box),
+        "box_p": numbers(found.box_p),
+        "expected": numbers(found.expected),
+        "sorted_errors": numbers(found.sorted_errors),
+        "judgement": found.judgement,
+    }
+
+
+def _coefficient(one: Coefficient) -> dict[str, Any]:
+    return asdict(one)
+
+
+class TestedView(APIView):
+    @extend_schema(
+        parameters=[OpenApiParameter("method", str, many=True, required=True)], responses=TestedSerializer(many=True)
+    )
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """Methods from every origin of the study: errors over all leads, and the form each took then."""
+        place = Place(pk, position)
+        texts = request.query_params.getlist("method")[:_MOST]
+        values, timeline = place.history([])
+        forms: list[Form | None] = []
+        problems: list[str] = []
+        for text in texts:
+            one = tries.understood(text, place.batch(values, timeline), place.leads)
+            forms.append(one if isinstance(one, Form) else None)
+            problems.append("" if isinstance(one, Form) else one)
+        seen_at = place.result.seen_at
+        usable = [form for form in forms if form is not None]
+        tested = iter(
+            from_origins(
+                values, place.received(), timeline, usable, seen_at, place.leads, place.drivers(),
+                place.seasons(texts, timeline),
+            )
+            if usable
+            else []
+        )  # fmt: skip
+        periods = [timeline.labels[n - 1] for n in seen_at] + [timeline.labels[-1]]
+        answer: list[dict[str, Any]] = []
+        for text, form, problem in zip(texts, forms, problems, strict=True):
+            if form is None:
+                answer.append({"method": text, "problem": problem, "origins": [], "measures": {}})
+                continue
+            found = next(tested)
+            forecasts = [*(numbers(row) for row in found.forecasts), []]
+            origins = [
+                {"period": period, "model": str(own) if own else None, "change": change, "forecast": forecast}
+                for period, own, change, forecast in zip(periods, found.forms, found.changes, forecasts, strict=True)
+            ]
+            answer.append({"method": text, "problem": "", "origins": origins, "measures": found.measures})
+        return Response(answer)
+
+
+class DriversView(APIView):
+    @extend_schema(parameters=[OpenApiParameter("method", str)], responses=DriversSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """What drivers do to a node, by a method that has some; without one, by a regression on all of them."""
+        place = Place(pk, position)
+        values, timeline = place.history([])
+        batch = place.batch(values, timeline)
+        ahead = {name: _ahead(one[0], timeline.n_periods, place.leads) for name, one in batch.drivers.items()}
+        asked = request.query_params.get("method", "") or self._usual(place, batch.drivers)
+        answer: dict[str, Any] = {
+            "method": asked,
+            "asked": asked,
+            "problem": "",
+            "periods": timeline.after(place.leads).labels,
+            "drivers": [{"name": name, "ahead": numbers(row)} for name, row in ahead.items()],
+            "effects": [],
+            "parts": [],
+            "forecast": [],
+            "notes": [],
+        }
+        if not asked:
+            answer["problem"] = (
+                "This history has no drivers that are known ahead. Bring in a file with price or promotion by period."
+            )
+            return Response(answer)
+        one = tries.try_methods(values, timeline, [asked], place.leads, None, batch.drivers)[0]
+        fits: Fits | None = one.fits
+        if fits is None or not fits.defined[0]:
+            answer["problem"] = one.problem or "This method cannot be fitted to this series."
+            return Response(answer)
+        form = fits.form(0)
+        answer["method"] = str(form)
+        answer["notes"] = list(fits.notes.get(0, ()))
+        answer["forecast"] = numbers(fits.forecast[0])
+        answer["effects"] = [
+            {
+                "name": found.coefficient.name,
+                "driver": found.driver,
+                "coefficient": _coefficient(found.coefficient),
+                "move": found.move,
+                "change": found.change,
+                "low": found.low,
+                "high": found.high,
+                "explained": found.explained,
+                "x": numbers(found.x),
+                "y": numbers(found.y),
+                "line": numbers(found.line),
+            }
+            for found in effects(form, fits, batch)
+        ]
+        answer["parts"] = [
+            {"name": part.name, "values": numbers(part.values)} for part in forecast_parts(form, fits, batch)
+        ]
+        return Response(answer)
+
+    @staticmethod
+    def _usual(place: Place, drivers: Any) -> str:
+        """The node's own method where it has drivers, else one with all that are known ahead."""
+        chosen = place.node.chosen
+        own = place.result.methods[chosen] if chosen >= 0 else ""
+        if own and parse(own).drivers:
+            return str(own)
+        entries = default_drivers(drivers, place.study.load.timeline.n_periods + place.leads)
+        return f"boxcox(0.5) arima(1,0,1) + harmonics(3) + x({', '.join(entries)})" if entries else ""
+
+
+def _ahead(driver: Floats, n_past: int, leads: int) -> Floats:
+    row = np.full(leads, np.nan)
+    known = driver[n_past : n_past + leads]
+    row[: len(known)] = known
+    return row

@@ -1,0 +1,77 @@
+"""A node of a finished study, and what methods need to be tried on it."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from rest_framework.generics import get_object_or_404
+
+from tansy.engine.backtest.origins import Seasons
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.shared_season import season_profiles
+from tansy.engine.structure.node_drivers import node_drivers
+from tansy.engine.timeline import Timeline
+from tansy.server.studies.models import Node, Result, unpack
+from tansy.server.studies.services import planned_panel, structure_of
+
+Floats = NDArray[np.float64]
+
+
+class Place:
+    """result, node, study; leads: of the study. Raises Http404 where there is no such node."""
+
+    def __init__(self, pk: int, position: int) -> None:
+        self.result = get_object_or_404(
+            Result.objects.only(
+                "leads", "seen_at", "study__portfolio", "study__load", "study__recipe_text"
+            ).select_related("study"),
+            study_id=pk,
+        )
+        self.node = get_object_or_404(Node, study_id=pk, position=position)
+        self.study = self.result.study
+        self.leads: int = self.result.leads
+
+    def history(self, actuals: list[float | None]) -> tuple[Floats, Timeline]:
+        """Values as methods see them, with made-up ones at the end, and their timeline."""
+        timeline = self.study.load.timeline
+        more = np.array([np.nan if value is None else value for value in actuals], dtype=float)
+        values = np.concatenate([unpack(self.node.history), more])
+        return values, timeline.until(timeline.n_periods + len(more))
+
+    def received(self) -> Floats:
+        """What forecasts are scored against."""
+        return unpack(self.node.received or self.node.history)
+
+    def drivers(self) -> dict[str, Floats]:
+        """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
+        panel = planned_panel(self.study)
+        names = [name for name in panel.drivers if name != "stock"]
+        if not names:
+            return {}
+        seen = self.result.seen_at[0]
+        return node_drivers(structure_of(self.study), panel, seen, names, self.node.position)
+
+    def batch(self, values: Floats, timeline: Timeline) -> Batch:
+        return Batch(values[None, :], timeline, self.drivers())
+
+    def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
+        """Season of the node's group, where a text asks for it."""
+        known = self._source(texts)
+        if known is None:
+            return None
+        ahead = timeline.n_periods - len(known) + horizon
+        found: Floats = season_profiles(known[None, :], timeline.until(len(known)), ahead)[0]
+        return found
+
+    def seasons(self, texts: list[str], timeline: Timeline) -> Seasons | None:
+        """The same at every origin of the study."""
+        known = self._source(texts)
+        if known is None:
+            return None
+        return Seasons.of(known[None, :], np.zeros(1, np.int64), timeline, self.result.seen_at, self.leads)
+
+    def _source(self, texts: list[str]) -> Floats | None:
+        if not any("shared-season" in text for text in texts):
+            return None
+        source = int(structure_of(self.study).season_sources()[self.node.position])
+        return unpack(get_object_or_404(Node, study=self.study, position=source).history)
