@@ -29,6 +29,22 @@ SALES = _sales()
 PRODUCTS = "product,product_name,group\n" + "".join(
     f"P{p},Plant {p},{'Herbs' if p < 3 else 'Ferns'}\n" for p in range(6)
 )
+N_AHEAD = 13
+
+
+def _drivers() -> str:
+    """Price and promotion of each product, known for 13 weeks to come."""
+    rng = np.random.default_rng(6)
+    rows = ["week,product,price,promotion"]
+    for p in range(6):
+        for t in range(N_WEEKS + N_AHEAD):
+            promotion = int(rng.random() < 0.15)
+            price = (4.0 + p) * (0.8 if promotion else 1.0) * (1.05 if t > 70 else 1.0)
+            rows.append(f"{label(FIRST_WEEK + t, 'W')},P{p},{price:.2f},{promotion}")
+    return "\n".join(rows) + "\n"
+
+
+DRIVERS = _drivers()
 RECIPE = """
 name = "small"
 [structure]

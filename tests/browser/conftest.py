@@ -84,8 +84,9 @@ def page(browser: Browser, address: str) -> Iterator[Page]:
 
 @pytest.fixture
 def files(tmp_path: Path) -> Path:
-    from tests.garden import PRODUCTS, SALES
+    from tests.garden import DRIVERS, PRODUCTS, SALES
 
     (tmp_path / "sales.csv").write_text(SALES)
     (tmp_path / "products.csv").write_text(PRODUCTS)
+    (tmp_path / "drivers.csv").write_text(DRIVERS)
     return tmp_path

@@ -35,7 +35,9 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
 
     # A good one: the guess, a correction of it and back, then load
     page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
-    page.get_by_label(re.compile("^Attributes and drivers")).set_input_files([files / "products.csv"])
+    page.get_by_label(re.compile("^Attributes and drivers")).set_input_files(
+        [files / "products.csv", files / "drivers.csv"]
+    )
     page.get_by_role("button", name="Look at it").click()
     expect(page.get_by_role("region", name="What was understood")).to_contain_text("18 series of 130 weeks")
     page.get_by_label("Role of store").select_option("not used")
@@ -86,7 +88,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     painted(page)
     table = page.get_by_role("region", name="Methods tried, over all origins")
     expect(table).to_contain_text("chosen")
-    expect(table.get_by_role("row")).to_have_count(11 + 2)
+    expect(table.get_by_role("row")).to_have_count(12 + 2)
     handle = page.get_by_role("slider", name=re.compile("Origin"))
     handle.focus()
     page.keyboard.press("ArrowRight")
@@ -94,6 +96,50 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     expect(page).to_have_url(re.compile("origin=20"))
     page.keyboard.press("k")
     expect(heading).to_contain_text("South")
+
+    # Look: differences at the press of a key, years side by side, parts
+    page.get_by_role("button", name="Look", exact=True).click()
+    painted(page)
+    page.keyboard.press("s")
+    expect(page.get_by_text("Units a week, differenced at lag 52")).to_be_visible()
+    page.keyboard.press("d")
+    expect(page.get_by_text("differenced once and at lag 52")).to_be_visible()
+    expect(page.get_by_role("region", name="week by year").get_by_role("row")).to_have_count(1 + 52)
+    page.get_by_role("button", name="Trend, season, rest").click()
+    expect(page.get_by_role("img", name="Season")).to_be_visible()
+
+    # Fit: orders by steppers, judged; a second model and the search beside it; what was tried, and at each origin
+    page.get_by_role("button", name="Fit", exact=True).click()
+    coefficients = page.get_by_role("region", name="Coefficients")
+    expect(coefficients).to_contain_text("ar1")
+    page.get_by_role("textbox", name="Method as text").fill("arima(1,0,0)")
+    page.get_by_role("textbox", name="Method as text").blur()
+    page.get_by_role("button", name="p, past values: one more").click()
+    expect(coefficients).to_contain_text("ar2")
+    expect(page.get_by_role("region", name="Judgement")).to_contain_text("Ljung-Box")
+    page.get_by_role("button", name="+ one more").click()
+    page.get_by_role("button", name="Harmonics of the year: one more").click()
+    page.get_by_role("checkbox", name="promotion").check()
+    expect(coefficients).to_contain_text("promotion")
+    beside = page.get_by_role("region", name="Beside each other")
+    expect(beside.get_by_role("row")).to_have_count(1 + 3)
+    expect(
+        beside.get_by_role("row", name=re.compile(r"^B arima\(2,0,0\) \+ harmonics\(1\) \+ x\(promotion\)"))
+    ).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Search arima")).click()
+    expect(page.get_by_text(re.compile(r"\d+ models tried, by AICc"))).to_be_visible()
+    expect(page.get_by_role("region", name="Search at each origin").get_by_role("row")).not_to_have_count(0)
+    painted(page)
+
+    # Drivers: effects with bands, another plan, the forecast taken apart
+    page.get_by_role("button", name="Drivers", exact=True).click()
+    effects = page.get_by_role("region", name="What each driver does")
+    expect(effects.get_by_role("row", name=re.compile("^promotion"))).to_be_visible()
+    page.get_by_label("promotion in all periods").fill("1")
+    page.get_by_label("promotion in all periods").press("Enter")
+    expect(page.get_by_text(re.compile(r"units over 13 weeks: [\d,]+ instead of [\d,]+"))).to_be_visible()
+    expect(page.get_by_role("img", name="Part of the forecast: season")).to_be_visible()
+    painted(page)
 
     # Try it: a constant by hand, one more try, a made-up actual; compared in pictures and in a table
     page.get_by_role("button", name="Try it").click()

@@ -11,6 +11,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
+from tansy.server.studies import services
 from tests.garden import PRODUCTS, SALES
 
 
@@ -19,6 +20,7 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DATA = tmp_path
     settings.DEMO_MARK = tmp_path / "demo.json"
     panels.forget()
+    services.forget()
     return tmp_path
 
 

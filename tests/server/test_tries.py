@@ -18,7 +18,6 @@ from tests.garden import RECIPE
 
 @pytest.fixture
 def done(client: APIClient, portfolio: dict[str, Any]) -> Study:
-    services.structure_of.cache_clear()
     client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": RECIPE}, format="json")
     study = Study.objects.get()
     services.carry_out(study.run)

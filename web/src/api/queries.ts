@@ -48,19 +48,81 @@ export const node = (study: number, position: number) =>
     ...forever,
   });
 
-export const tries = (study: number, position: number, methods: string[], actuals: (number | null)[]) =>
+export const tries = (
+  study: number,
+  position: number,
+  methods: string[],
+  actuals: (number | null)[],
+  drivers: Record<string, (number | null)[]> = {},
+) =>
   queryOptions({
-    queryKey: ['tries', study, position, methods, actuals],
+    queryKey: ['tries', study, position, methods, actuals, drivers],
     queryFn: ({ signal }) =>
       body(
         api.POST('/api/studies/{id}/nodes/{position}/try/', {
           params: { path: { id: study, position } },
-          body: { methods, actuals },
+          body: { methods, actuals, drivers },
           signal,
         }),
       ),
     ...forever,
     gcTime: 60_000,
+  });
+
+export interface LookAsk {
+  d: number;
+  seasonal_d: number;
+  logs: boolean;
+}
+
+export const look = (study: number, position: number, ask: LookAsk) =>
+  queryOptions({
+    queryKey: ['look', study, position, ask],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/look/', {
+          params: { path: { id: study, position }, query: { ...ask } },
+        }),
+      ),
+    ...forever,
+  });
+
+export const fit = (study: number, position: number, method: string) =>
+  queryOptions({
+    queryKey: ['fit', study, position, method],
+    queryFn: ({ signal }) =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/fit/', {
+          params: { path: { id: study, position }, query: { method } },
+          signal,
+        }),
+      ),
+    ...forever,
+  });
+
+export const tested = (study: number, position: number, methods: string[]) =>
+  queryOptions({
+    queryKey: ['tested', study, position, methods],
+    queryFn: ({ signal }) =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/tested/', {
+          params: { path: { id: study, position }, query: { method: methods } },
+          signal,
+        }),
+      ),
+    ...forever,
+  });
+
+export const drivers = (study: number, position: number, method: string) =>
+  queryOptions({
+    queryKey: ['drivers', study, position, method],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/drivers/', {
+          params: { path: { id: study, position }, query: method ? { method } : {} },
+        }),
+      ),
+    ...forever,
   });
 
 export const workings = (study: number, position: number, method: string) =>

@@ -1,11 +1,12 @@
 /** A thin wrapper: options in, a canvas that fits its box, and a mark once it is painted. */
-import { CustomChart, LineChart, ScatterChart } from 'echarts/charts';
+import { BarChart, CustomChart, LineChart, ScatterChart } from 'echarts/charts';
 import { DataZoomComponent, GridComponent, TooltipComponent } from 'echarts/components';
 import * as echarts from 'echarts/core';
 import { CanvasRenderer } from 'echarts/renderers';
 import { useEffect, useRef } from 'react';
 
 echarts.use([
+  BarChart,
   LineChart,
   ScatterChart,
   CustomChart,

@@ -7,6 +7,7 @@ const KEYS: [string, string][] = [
   ['Enter', 'Field: open the node'],
   ['space', 'Field: fold or unfold the row; with Shift, the column'],
   ['j, k', 'Series: the node before, the node after'],
+  ['d, s, l', 'Look: difference once more, the seasonal difference, logarithms'],
   ['j, k', 'Corrections: the next value, the one before'],
   ['a, d, o', 'Corrections: accept, leave as it is, open again'],
   ['1 to 4', 'Corrections: what to replace it by'],

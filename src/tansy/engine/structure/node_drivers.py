@@ -20,18 +20,27 @@ def node_drivers(
     as much as it sold in the first `n_seen` periods. So a promotion of a total is the share of its volume that is on
     promotion, and no weight knows what came after the first origin. NaN where no series below knows it.
 
-    A series without a sale in those periods weighs as much as the middle one. node: only this one, [1, ...]. Names that
-    the panel does not have are left out.
+    A series counts from its first value on, and only if the driver is known ahead for it where it is for others: one
+    that is delisted has no promotions to come, and would thin out those of the past. A series without a sale in those
+    periods weighs as much as the middle one. node: only this one, [1, ...]. Names that the panel does not have are left
+    out.
     """
     weights = _weights(panel.values[:, :n_seen])
+    begun = np.cumsum(~np.isnan(panel.values), axis=1) > 0
     rows = slice(None) if node is None else np.nonzero(structure.membership[structure.level_of[node]] == node)[0]
     found: dict[str, Floats] = {}
     for name in names:
         if name not in panel.drivers:
             continue
-        driver = panel.drivers[name][rows]
-        known = ~np.isnan(driver) * weights[rows, None]
-        total = np.nan_to_num(driver) * weights[rows, None]
+        driver = panel.drivers[name]
+        length = panel.timeline.n_periods
+        ahead = np.asarray(np.isfinite(driver[:, length:]).any(axis=1))
+        counts = begun & ahead[:, None] if ahead.any() else begun
+        lasting = np.repeat(counts[:, -1:], driver.shape[1] - length, axis=1)
+        counts = np.concatenate([counts, lasting], axis=1)[rows]
+        driver = driver[rows]
+        known = (counts & ~np.isnan(driver)) * weights[rows, None]
+        total = np.nan_to_num(driver) * known
         if node is None:
             summed, weight = structure.summation.sum_up(total), structure.summation.sum_up(known)
         else:

@@ -17,7 +17,9 @@ from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
 
-_STEP = 0.1  # a driver that is a size, such as a price, is moved by a tenth of its usual value
+_STEP = (
+    0.1  # a share, as that of the volume on promotion, is moved by a tenth; a size, as a price, by a tenth of itself
+)
 
 
 @dataclass(frozen=True)
@@ -80,20 +82,23 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
         raw = batch.drivers[driver][0, :length]
         explained = _explained(form, entry, batch, fits.forecast.shape[1], squares)
         within = raw[seen & ~np.isnan(raw)]
-        whole = bool(len(within)) and within.min() >= 0.0 and within.max() <= 1.0
+        switch = is_switch(within)
+        part = bool(len(within)) and within.min() >= 0.0 and within.max() <= 1.0
         for offset in around:
             column = f"{'log ' if log else ''}{driver}" + (f" {offset:+d}" if offset else "")
             one = by_name.get(column)
             if one is None:
                 continue
             x = columns.x[0, :length, names.index(column)]
-            size = 1.0 if whole else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
+            size = (
+                1.0 if switch else _STEP if part else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
+            )
             spread = NOISE_95 * (one.error or 0.0)
             usual_x = float(x[seen].mean())
             line = np.array([units(one.value * (float(v) - usual_x)) for v in x[seen]]) + usual
             found.append(
                 Effect(
-                    driver, one, _move(driver, offset, whole), units(size * one.value),
+                    driver, one, _move(driver, offset, switch, part), units(size * one.value),
                     units(size * one.value - spread * size), units(size * one.value + spread * size), explained,
                     np.exp(x[seen]) if log else x[seen], line + np.nan_to_num(fits.residuals[0][seen]), line,
                 )
@@ -101,9 +106,11 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
     return found
 
 
-def _move(driver: str, offset: int, whole: bool) -> str:
+def _move(driver: str, offset: int, switch: bool, part: bool) -> str:
     when = f", {abs(offset)} {'before' if offset < 0 else 'after'}" if offset else ""
-    return (f"{driver} on" if whole else f"{driver} 10 % higher") + when
+    if switch:
+        return f"{driver} on{when}"
+    return f"{driver} for a tenth more of the volume{when}" if part else f"{driver} 10 % higher{when}"
 
 
 def _squares(residuals: Floats) -> float:

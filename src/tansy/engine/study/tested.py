@@ -47,10 +47,9 @@ def from_origins(
     for j, own in enumerate(fits.forms[0]):
         e = errors[j][common]
         actual = np.where(np.isnan(e), np.nan, came[common])
-        mae, mse = nan_mean(np.abs(e), axis=1), nan_mean(e * e, axis=1)
         figures: list[Floats | float] = [
             nan_mean(e), nan_mean(np.abs(e)), np.sqrt(nan_mean(e * e)), wape(e, actual),
-            _mean_over(mae, season_steps[common]), _mean_over(np.sqrt(mse), np.sqrt(steps[common])),
+            nan_mean(_scaled(np.abs(e), season_steps[common])), np.sqrt(nan_mean(_scaled(e * e, steps[common]))),
         ]  # fmt: skip
         measures = {
             name: float(v) if common.any() and np.isfinite(v) else None
@@ -60,10 +59,10 @@ def from_origins(
     return found
 
 
-def _mean_over(values: Floats, scale: Floats) -> float:
-    """Mean over origins of values / scale, those without a scale left out."""
-    usable = np.isfinite(values) & (np.nan_to_num(scale) > 0.0)
-    return float((values[usable] / scale[usable]).mean()) if usable.any() else float("nan")
+def _scaled(values: Floats, scale: Floats) -> Floats:
+    """values [origins, H] over the scale of each origin, NaN where it has none."""
+    usable = np.nan_to_num(scale) > 0.0
+    return np.where(usable[:, None], values / np.where(usable, scale, 1.0)[:, None], np.nan)
 
 
 def _changes(forms: Sequence[Form | None]) -> list[str]:

@@ -125,6 +125,12 @@ def structure_of(study: Study) -> Structure:
     return group(planned_panel(study), study.recipe.structure)
 
 
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    planned_panel.cache_clear()
+    structure_of.cache_clear()
+
+
 def _nothing_new(study: Study) -> bool:
     """Whether corrections, kinds by hand, plans and kept methods are those that the study has seen."""
     by_hand = {str(i): kind for i, kind in moved_by_hand(study.load).items()}

@@ -30,7 +30,7 @@ export interface Explained {
   meaning?: string;
 }
 
-function parameterName(name: string): string {
+export function parameterName(name: string): string {
   const harmonic = /^(sin|cos)(\d+)$/.exec(name);
   if (harmonic) return `${harmonic[1]} of ${harmonic[2] === '1' ? 'the year' : `1/${harmonic[2]} year`}`;
   const lag = /^(s?)(ar|ma)(\d+)$/.exec(name);

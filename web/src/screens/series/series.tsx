@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import type { Schema } from '../../api/client';
-import { node as nodeQuery } from '../../api/queries';
+import { node as nodeQuery, tested as testedQuery } from '../../api/queries';
 import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -12,8 +12,11 @@ import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { typing } from '../../ui/typing';
+import { DriversPage } from './drivers';
 import { kindSentence } from './explain';
+import { FitPage, OriginForms } from './fit';
 import { MethodPanel } from './found';
+import { LookPage } from './look';
 import { OriginHandle, type Tick } from './origin-handle';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
@@ -28,6 +31,9 @@ const SPANS = [
 
 const PAGES = [
   { value: 'forecast', label: 'Forecast' },
+  { value: 'look', label: 'Look' },
+  { value: 'fit', label: 'Fit' },
+  { value: 'drivers', label: 'Drivers' },
   { value: 'try', label: 'Try it' },
   { value: 'workings', label: 'Workings' },
 ] as const;
@@ -126,6 +132,10 @@ function NodeView({
   );
   if (page === 'try')
     return <TryIt study={study} portfolio={portfolio} node={node} title={title} actions={actions} />;
+  if (page === 'look') return <LookPage study={study} node={node} title={title} actions={actions} />;
+  if (page === 'fit')
+    return <FitPage study={study} portfolio={portfolio} node={node} title={title} actions={actions} />;
+  if (page === 'drivers') return <DriversPage study={study} node={node} title={title} actions={actions} />;
   if (page === 'workings') return <WorkingsPage study={study} node={node} title={title} actions={actions} />;
   return (
     <Page title={title} actions={actions} aside={<Why study={study} node={node} />}>
@@ -139,6 +149,7 @@ function NodeView({
         />
         <OriginLine node={node} chosen={chosen} />
         <Methods node={node} />
+        {node.method?.includes('best') && <FormsSince study={study} node={node} method={node.method} />}
       </div>
     </Page>
   );
@@ -325,6 +336,21 @@ function Methods({ node }: { node: Node }) {
         Gain is on RMSSE over the seasonal naive, on the origins that both could forecast. What is published
         was judged at each origin with the method that the other origins chose.
       </p>
+    </section>
+  );
+}
+
+/** Where the method looks for its form anew each time: what it found at each origin. */
+function FormsSince({ study, node, method }: { study: number; node: Node; method: string }) {
+  const found = useQuery(testedQuery(study, node.node, [method]));
+  const origins = found.data?.[0]?.origins ?? [];
+  if (!origins.length) return null;
+  return (
+    <section aria-labelledby="forms-since" className="mt-5">
+      <h2 id="forms-since" className="mb-1 font-semibold">
+        What {method} took at each origin
+      </h2>
+      <OriginForms origins={origins} />
     </section>
   );
 }

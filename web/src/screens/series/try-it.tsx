@@ -1,23 +1,17 @@
 /** Try it: up to four methods on one series, side by side, redrawn while a constant is turned. Nothing is saved. */
-import {
-  keepPreviousData,
-  useIsFetching,
-  useMutation,
-  useQuery,
-  useQueryClient,
-} from '@tanstack/react-query';
+import { keepPreviousData, useIsFetching, useQuery } from '@tanstack/react-query';
 import { Fragment, memo, useDeferredValue, useEffect, useMemo, useRef, useState } from 'react';
-import { api, body, type Schema } from '../../api/client';
+import type { Schema } from '../../api/client';
 import { tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { commonAxis, tryOptions } from '../../charts/tries';
-import { Dialog } from '../../ui/dialog';
 import { fixed, periods } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TryControls } from './controls';
 import { Found } from './found';
+import { Keep } from './keep';
 
 type Node = Schema['Node'];
 type Tries = Schema['Tries'];
@@ -392,97 +386,3 @@ const FittedCells = memo(function FittedCells({
     </>
   );
 });
-
-function Keep({
-  study,
-  portfolio,
-  node,
-  method,
-  close,
-}: {
-  study: number;
-  portfolio: number;
-  node: Node;
-  method: string;
-  close: () => void;
-}) {
-  const client = useQueryClient();
-  const demand = node.kind.words.split(', ').at(-1) ?? '';
-  const [kind, setKind] = useState('');
-  const [reason, setReason] = useState('');
-  const send = useMutation({
-    mutationFn: () =>
-      body(
-        api.POST('/api/studies/{id}/nodes/{position}/keep/', {
-          params: { path: { id: study, position: node.node } },
-          body: { method, reason, kind },
-        }),
-      ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['kept', portfolio] }),
-  });
-  return (
-    <Dialog title="Keep this method" close={close}>
-      {send.isSuccess ? (
-        <>
-          <p className="mb-3">
-            Kept. Studies made from now on use {method} {kind ? `for all ${kind} series` : `for ${node.name}`}
-            ; run this one again under Study to see it. The list under Study takes it back.
-          </p>
-          <button type="button" className="btn btn-sm btn-primary" onClick={close}>
-            Done
-          </button>
-        </>
-      ) : (
-        <form
-          className="space-y-3"
-          onSubmit={(event) => {
-            event.preventDefault();
-            send.mutate();
-          }}
-        >
-          <p>{method}</p>
-          <fieldset className="space-y-1">
-            <legend className="text-second">For</legend>
-            {[
-              { value: '', label: node.name },
-              ...(demand ? [{ value: demand, label: `all ${demand} series` }] : []),
-            ].map((option) => (
-              <label key={option.value} className="flex items-center gap-2">
-                <input
-                  type="radio"
-                  name="for"
-                  className="radio radio-sm"
-                  checked={kind === option.value}
-                  onChange={() => setKind(option.value)}
-                />
-                {option.label}
-              </label>
-            ))}
-          </fieldset>
-          <label className="block">
-            <span className="text-second">Reason</span>
-            <input
-              className="input input-sm w-full"
-              value={reason}
-              required
-              maxLength={300}
-              onChange={(event) => setReason(event.target.value)}
-            />
-          </label>
-          {send.isError && (
-            <p role="alert" className="text-error">
-              {send.error.message}
-            </p>
-          )}
-          <button
-            type="submit"
-            className="btn btn-sm btn-primary"
-            disabled={!reason.trim() || send.isPending}
-          >
-            Keep
-          </button>
-        </form>
-      )}
-    </Dialog>
-  );
-}

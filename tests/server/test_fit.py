@@ -1,0 +1,115 @@
+"""Looking at a node, a method under the glass, methods at every origin, drivers and what another plan would do."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from rest_framework.test import APIClient
+
+from tansy.server.studies import services
+from tansy.server.studies.models import Study
+from tests.garden import DRIVERS, N_AHEAD, PRODUCTS, RECIPE, SALES
+from tests.server.conftest import hand_in
+
+DRIVEN = "boxcox(0.5) arima(1,0,1) + harmonics(3) + x(log price, promotion)"
+
+
+@pytest.fixture
+def node(client: APIClient) -> str:
+    """Address of the total of a finished study on a history with drivers."""
+    upload = hand_in(client, SALES, ("products.csv", PRODUCTS), ("drivers.csv", DRIVERS)).json()
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Driven", "options": {}}, format="json").json()
+    recipe = RECIPE.replace('"mean"', f'"mean", "arima(best)", "{DRIVEN}"')
+    client.post(f"/api/portfolios/{loaded['id']}/studies/", {"recipe": recipe}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    return f"/api/studies/{study.pk}/nodes/0"
+
+
+def test_a_look_shows_what_was_asked_and_refuses_what_cannot_be(client: APIClient, node: str) -> None:
+    plain = client.get(f"{node}/look/").json()
+    assert plain["shown"] == plain["history"]
+    once = client.get(f"{node}/look/", {"d": 1, "seasonal_d": 1, "logs": "true"}).json()
+    y = np.log(np.array(plain["history"]))
+    assert once["shown"][60] == pytest.approx(y[60] - y[59] - y[8] + y[7])
+    assert once["shown"][:53] == [None] * 53
+    assert once["parts"]["multiplied"] is True
+    assert len(plain["years"]["places"]) == len(plain["years"]["values"]) >= 52
+    assert client.get(f"{node}/look/", {"d": 3}).status_code == 400
+    # a product in a store has weeks without a sale
+    finest = client.get(f"{node[:-1]}20/look/", {"logs": "true"})
+    assert finest.status_code == 422 or min(v for v in finest.json()["history"] if v is not None) > 0
+
+
+def test_a_fit_is_judged_and_a_wrong_text_says_what_is_wrong(client: APIClient, node: str) -> None:
+    page = client.get(f"{node}/fit/", {"method": "arima(1,0,1) + x(promotion)"}).json()
+    found = page["diagnosis"]
+    assert [one["name"] for one in found["coefficients"]] == ["ar1", "ma1", "mean", "promotion"]
+    assert all(one["error"] > 0 and 0 <= one["p"] <= 1 for one in found["coefficients"])
+    assert [one["of"] for one in found["roots"]] == ["phi", "theta"]
+    assert len(found["judgement"]) >= 1 and len(found["correlation"]) == 4
+    assert page["search"] == [] and page["fit"]["measures"]["RMSE"] > 0
+
+    searched = client.get(f"{node}/fit/", {"method": "arima(best)"}).json()
+    assert searched["fit"]["model"] in [one["model"] for one in searched["search"]]
+    table = client.get(f"{node}/fit/", {"method": "regression(log price, promotion)"}).json()["variance"]
+    assert 0.0 <= table["r_squared"] <= 1.0 and table["explained_freedom"] == 2
+    wrong = client.get(f"{node}/fit/", {"method": "arima(1,0,0) + x(weather)"}).json()
+    assert wrong["diagnosis"] is None
+    assert "no driver 'weather'; drivers are price, promotion" in wrong["fit"]["problem"]
+
+
+def test_methods_at_every_origin_are_as_the_study_had_them(client: APIClient, node: str) -> None:
+    asked = ["arima(best)", DRIVEN, "arima(9,9)", "seasonal-naive"]
+    best, driven, wrong, naive = client.get(f"{node}/tested/", {"method": asked}).json()
+    study = Study.objects.get()
+    scores = {one["method"]: one for one in client.get(f"{node}/").json()["scores"]}
+    # the study's own figures for the same methods, made in another batch
+    for one in (best, driven, naive):
+        assert one["measures"]["RMSSE"] == pytest.approx(scores[one["method"]]["rmsse"], abs=1e-4), one["method"]
+        assert [origin["period"] for origin in one["origins"]][:-1] == [
+            study.load.timeline.labels[n - 1] for n in study.result.seen_at
+        ]
+    assert all(origin["model"].startswith("arima(") for origin in best["origins"])
+    changed = [a["model"] != b["model"] for a, b in zip(best["origins"], best["origins"][1:], strict=False)]
+    assert changed == [bool(origin["change"]) for origin in best["origins"][1:]]
+    assert wrong["problem"] and wrong["origins"] == []
+
+
+def test_drivers_have_effects_and_parts_and_another_plan_moves_the_forecast(client: APIClient, node: str) -> None:
+    page = client.get(f"{node}/drivers/").json()
+    assert page["problem"] == "" and page["asked"] == DRIVEN
+    assert {one["driver"] for one in page["effects"]} == {"price", "promotion"}
+    np.testing.assert_allclose(np.sum([part["values"] for part in page["parts"]], axis=0), page["forecast"], rtol=1e-9)
+    effect = next(one for one in page["effects"] if one["driver"] == "promotion")
+    assert effect["low"] < effect["change"] < effect["high"]
+    leads = len(page["periods"])
+    assert leads <= N_AHEAD and all(len(one["ahead"]) == leads for one in page["drivers"])
+
+    def forecast(plan: dict[str, Any]) -> list[float]:
+        body = {"methods": [DRIVEN], "drivers": plan}
+        answer = client.post(f"{node}/try/", body, format="json")
+        assert answer.status_code == 200, answer.content
+        return answer.json()["tries"][0]["forecast"]
+
+    planned = forecast({})
+    moved = forecast({"promotion": [None, 1.0, *[None] * (leads - 2)]})
+    assert moved[0] == planned[0] and moved[2:] == planned[2:]
+    assert (moved[1] > planned[1]) == (effect["change"] > 0)
+    unknown = client.post(f"{node}/try/", {"methods": ["mean"], "drivers": {"rain": [1.0]}}, format="json")
+    assert unknown.status_code == 400 and "no driver 'rain'" in unknown.json()["detail"]
+
+
+def test_a_study_with_a_driver_that_is_not_known_ahead_says_so_and_keeps_nothing(
+    client: APIClient, portfolio: dict[str, Any]
+) -> None:
+    recipe = RECIPE.replace('"mean"', '"mean", "arima(1,0,0) + x(price)"')
+    client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    run = study.runs.get()
+    assert run.state == "failed"
+    assert "there is no driver 'price'; drivers are none in this history" in run.message
+    assert not hasattr(study, "result")
