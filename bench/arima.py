@@ -88,10 +88,30 @@ def searches() -> None:
         )
 
 
+def driven() -> None:
+    print("\norders searched beside price, promotion and 3 pairs of harmonics, T 156: series a second (promised: 300)")
+    n, length, leads = 400, 156, 13
+    rng = np.random.default_rng(5)
+    price = np.exp(rng.normal(0.0, 0.1, (n, length + leads)))
+    promotion = (rng.random((n, length + leads)) < 0.1).astype(float)
+    y = series(n, length, 52) - 8.0 * price[:, :length] + 5.0 * promotion[:, :length]
+    timeline, form = Timeline("W", 2800, length, 52), parse("arima(best) + harmonics(3) + x(price, promotion)")
+
+    def chunk(start: int) -> Any:
+        rows = slice(start, start + _CHUNK)
+        return fit(form, Batch(y[rows], timeline, {"price": price[rows], "promotion": promotion[rows]}), leads)
+
+    chunk(0)
+    starts = list(range(0, n, _CHUNK))
+    one, two = (timed(lambda t=t: list(run_chunks(chunk, starts, t))) for t in (1, 2))
+    print(f"  1 thread {n / one:,.0f}, 2 threads {n / two:,.0f}")
+
+
 def main() -> None:
     likelihoods()
     fits()
     searches()
+    driven()
 
 
 if __name__ == "__main__":

@@ -30,6 +30,7 @@ from tansy.engine.kernels.least_squares import (
     back_substitute,
     cholesky,
     dots,
+    less,
     normal_matrix,
     quadratic_form,
 )
@@ -212,17 +213,114 @@ def evaluate(raw, problem, settled):
 
 
 @njit(**KERNEL)
+def _filtered_slopes(raw, problem, slopes):
+    """Slopes of r by each number searched, but for what the first periods and log F do to them.
+
+    With e = phi(B) Phi(B^m) w / (theta(B) Theta(B^m)), the derivative by an AR coefficient is w filtered by all but its
+    own factor, that by an MA coefficient e over its own factor, shifted by its lag: four filters serve all of them.
+    What is linear is projected out (Kaufman 1975).
+    """
+    orders, fixed, work = problem[0], problem[1], problem[6]
+    p, q, sp, _, m = orders
+    inputs = problem[2][0]
+    coefficients, partials, _, errors, _, gram, dropped, solution, rest = work[:9]
+    k = len(inputs) - 1
+    n = inputs.shape[1]
+    free = len(raw)
+    count = len(coefficients)
+    before = coefficients.copy()
+    ar, ma = before[:p], before[p : p + q]
+    sar, sma = before[p + q : p + q + sp], before[p + q + sp :]
+    w = inputs[k].copy()
+    e = errors[k].copy()
+    for c in range(k):
+        less(w, solution[c], inputs[c])
+        less(e, solution[c], errors[c])
+    size = dots(e, e, n)
+    scale = math.sqrt(dots(rest, rest, n) / size) if size > 0.0 else 1.0
+    of_ar, of_ma, of_sar, of_sma = w.copy(), e.copy(), w.copy(), e.copy()
+    for j in range(sp):
+        lag = min((j + 1) * m, n)
+        less(of_ar[lag:], sar[j], w[: n - lag])
+    for j in range(p):
+        less(of_sar[j + 1 :], ar[j], w[: n - j - 1])
+    if p > 0:
+        _divide(of_ar, ma, 1)
+        _divide(of_ar, sma, m)
+    if sp > 0:
+        _divide(of_sar, ma, 1)
+        _divide(of_sar, sma, m)
+    _divide(of_ma, ma, 1)
+    _divide(of_sma, sma, m)
+    slopes[:] = 0.0
+    for i in range(free):
+        at = raw[i]
+        h = -_STEP if at > 0.0 else _STEP
+        raw[i] = at + h
+        _set_coefficients(raw, orders, fixed, coefficients, partials)
+        raw[i] = at
+        for c in range(count):
+            share = -scale * (coefficients[c] - before[c]) / h
+            if share == 0.0:
+                continue
+            if c < p:
+                lag, source = c + 1, of_ar
+            elif c < p + q:
+                lag, source = c - p + 1, of_ma
+            elif c < p + q + sp:
+                lag, source = (c - p - q + 1) * m, of_sar
+            else:
+                lag, source = (c - p - q - sp + 1) * m, of_sma
+            if lag < n:
+                less(slopes[i, lag:], -share, source[: n - lag])
+    coefficients[:] = before
+    z = np.empty(k)
+    for i in range(free):
+        for c in range(k):
+            value = dots(slopes[i], errors[c], n)
+            for j in range(c):
+                value -= gram[c, j] * z[j]
+            z[c] = 0.0 if dropped[c] else value / gram[c, c]
+        for c in range(k - 1, -1, -1):
+            for j in range(c + 1, k):
+                z[c] -= gram[j, c] * z[j]
+            z[c] = 0.0 if dropped[c] else z[c] / gram[c, c]
+            less(slopes[i], z[c], errors[c])
+
+
+@njit(**KERNEL)
+def _divide(x, coefficients, m):
+    """x over 1 + c_1 B^m + c_2 B^2m + ..., in place."""
+    if len(coefficients) == 0:
+        return
+    if len(coefficients) == 1 and m == 1:
+        last = 0.0
+        for t in range(len(x)):
+            last = x[t] - coefficients[0] * last
+            x[t] = last
+        return
+    for t in range(m, len(x)):
+        value = x[t]
+        for j in range(len(coefficients)):
+            lag = (j + 1) * m
+            if lag > t:
+                break
+            value -= coefficients[j] * x[t - lag]
+        x[t] = value
+
+
+@njit(**KERNEL)
 def _learn_slopes(step, slopes, before, after):
-    """What a step says about the slopes along it (Broyden 1965): exact where r was evaluated, else unchanged."""
+    """What a step says about the slopes along it (Broyden 1965): exact where r was evaluated, else unchanged. before is
+    overwritten."""
     free = len(step)
     size = dots(step, step, free)
     for t in range(len(before)):
-        missed = after[t] - before[t]
-        for i in range(free):
-            missed -= slopes[i, t] * step[i]
-        missed /= size
-        for i in range(free):
-            slopes[i, t] += missed * step[i]
+        before[t] = (after[t] - before[t]) / size
+    for i in range(free):
+        less(before, step[i] / size, slopes[i])
+    for i in range(free):
+        less(slopes[i], -step[i], before)
 
 
 @njit(**KERNEL)
@@ -246,8 +344,13 @@ def descend(raw, problem, settled, enough):
     fresh = False
     failed = 0
     learnt = False
+    cheap = enough >= _PROMISING and not problem[2][3]
     for _ in range(_MOST_STEPS):
-        if not learnt:
+        if not learnt and cheap:
+            _filtered_slopes(raw, problem, slopes)
+            fresh = True
+            learnt = True
+        elif not learnt:
             before[:] = rest
             for i in range(free):
                 at = raw[i]
@@ -308,7 +411,7 @@ def descend(raw, problem, settled, enough):
         if fresh:
             damping = max(damping * 10.0, 1e-3)
             failed += 1
-            if failed > 8:
+            if failed > (3 if cheap else 8):
                 break
         else:
             learnt = False

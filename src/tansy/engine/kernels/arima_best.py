@@ -36,9 +36,14 @@ from tansy.engine.kernels.smoothing import extent
 MOST_TRIED = 200
 _NEIGHBOURS = 22
 _ENOUGH_TRIED = 60  # a walk ends then, a search of all models at the number above
-_LOOSE_ENOUGH, _POLISHED_ENOUGH = 0.1, 1e-4  # of -2 log L
-_POLISHED_WITHIN = 1.0  # of AICc
-_FIRST = ((2, 2, 1, 1), (0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1), (1, 1, 0, 1))  # p, q, P, Q to begin with
+_LOOSE_ENOUGH, _CLOSER_ENOUGH, _POLISHED_ENOUGH = 0.2, 0.02, 1e-6  # of -2 log L
+_POLISHED_WITHIN, _POLISHED_WITHIN_SHORT = 1.0, 1.5  # of AICc; the second with a short season
+_SHORT_SEASON = 24
+_FIRST = ((0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1), (1, 1, 0, 1))  # p, q, P, Q to begin with
+_PROMISING, _PROMISING_AGAIN = (
+    3,
+    5,
+)  # models that screenings add, before and after the walk; twice where seasons are short
 _FARTHEST_ROOT = 0.99
 _CANCELLING = 0.05
 TRIED = 8
@@ -71,26 +76,38 @@ def _near_circle(coefficients, partials):
 
 
 @njit(**KERNEL)
+def _reciprocal_roots(coefficients, sign):
+    """Of 1 - sign (c_1 B + c_2 B^2 + ...): by their formula up to the second degree, else the eigenvalues of the
+    companion matrix."""
+    n = len(coefficients)
+    if n <= 2:
+        found = np.empty(n, dtype=np.complex128)
+        first = sign * coefficients[0]
+        if n == 1:
+            found[0] = first
+            return found
+        root = np.sqrt(complex(0.25 * first * first + sign * coefficients[1], 0.0))
+        found[0] = 0.5 * first + root
+        found[1] = 0.5 * first - root
+        return found
+    companion = np.zeros((n, n), dtype=np.complex128)
+    for i in range(n):
+        companion[0, i] = sign * coefficients[i]
+        if i + 1 < n:
+            companion[i + 1, i] = 1.0
+    return np.linalg.eigvals(companion)
+
+
+@njit(**KERNEL)
 def _cancels(ar, ma):
-    """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel. The roots are the
-    eigenvalues of companion matrices."""
+    """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel."""
     p, q = len(ar), len(ma)
     if p == 0 or q == 0:
         return False
     if p == 1 and q == 1:
         return abs(ar[0] + ma[0]) < _CANCELLING
-    a = np.zeros((p, p), dtype=np.complex128)
-    b = np.zeros((q, q), dtype=np.complex128)
-    for i in range(p):
-        a[0, i] = ar[i]
-        if i + 1 < p:
-            a[i + 1, i] = 1.0
-    for i in range(q):
-        b[0, i] = -ma[i]
-        if i + 1 < q:
-            b[i + 1, i] = 1.0
-    of_phi = np.linalg.eigvals(a)
-    of_theta = np.linalg.eigvals(b)
+    of_phi = _reciprocal_roots(ar, 1.0)
+    of_theta = _reciprocal_roots(ma, -1.0)
     for i in range(p):
         for j in range(q):
             if abs(of_phi[i] - of_theta[j]) < _CANCELLING:
@@ -168,6 +185,88 @@ def _guesses(data, m):
 
 
 @njit(**KERNEL)
+def _screened(w, residuals, most, m, best):
+    """The models with the least criterion of Hannan and Rissanen (1982), best [count, 4] written: w is regressed on its
+    own past and on that of the guessed innovations, at the lags of the factors alone. All models share one normal
+    matrix, so that hundreds of them cost as much as a few likelihoods. Returns how many were found."""
+    p, q, sp, sq, together = most[0], most[1], most[2], most[3], most[4]
+    if len(w) - m * max(sp, sq) < 30:
+        sp, sq = 0, 0
+    first = max(max(p, q), m * max(sp, sq))
+    n = len(w) - first
+    total = p + q + sp + sq
+    if n < 20:
+        return 0
+    rows = np.empty((total + 1, n))
+    for i in range(total + 1):
+        lag = i + 1 if i < p else i - p + 1 if i < p + q else (i - p - q + 1) * m
+        lag = lag if i < p + q + sp else (i - p - q - sp + 1) * m
+        of_past = i < p or p + q <= i < p + q + sp
+        lag = 0 if i == total else lag
+        source = w if of_past or i == total else residuals
+        for t in range(n):
+            rows[i, t] = source[first + t - lag]
+    gram = np.zeros((total + 1, total + 1))
+    normal_matrix(rows, n, gram)
+    chosen = np.empty(together + 1, dtype=np.int64)
+    factor = np.empty((together + 1, together + 1))
+    criteria = np.full(len(best), math.inf)
+    found = 0
+    for a in range(p + 1):
+        for b in range(q + 1):
+            for c in range(sp + 1):
+                for d in range(sq + 1):
+                    k = a + b + c + d
+                    if k > together:
+                        continue
+                    for i in range(a):
+                        chosen[i] = i
+                    for i in range(b):
+                        chosen[a + i] = p + i
+                    for i in range(c):
+                        chosen[a + b + i] = p + q + i
+                    for i in range(d):
+                        chosen[a + b + c + i] = p + q + sp + i
+                    chosen[k] = total
+                    left = _left_over(gram, chosen, k, factor)
+                    room = n - k - 2.0
+                    if not left > 0.0 or room <= 0.0:
+                        continue
+                    value = n * math.log(left) + 2.0 * k + 2.0 * (k + 1.0) * (k + 2.0) / room
+                    if value >= criteria[len(best) - 1]:
+                        continue
+                    at = len(best) - 1
+                    while at > 0 and criteria[at - 1] > value:
+                        criteria[at] = criteria[at - 1]
+                        best[at] = best[at - 1]
+                        at -= 1
+                    criteria[at] = value
+                    best[at, 0], best[at, 1], best[at, 2], best[at, 3] = a, b, c, d
+                    found = min(found + 1, len(best))
+    return found
+
+
+@njit(**KERNEL)
+def _left_over(gram, chosen, k, factor):
+    """Sum of squares that is left of row chosen[k] after the k rows before it, from their normal matrix."""
+    for i in range(k + 1):
+        for j in range(i + 1):
+            high, low = max(chosen[i], chosen[j]), min(chosen[i], chosen[j])
+            value = gram[high, low]
+            for c in range(j):
+                value -= factor[i, c] * factor[j, c]
+            if j < i:
+                factor[i, j] = value / factor[j, j]
+            elif i < k:
+                if not value > 1e-11 * gram[high, low]:
+                    return -1.0
+                factor[i, i] = math.sqrt(value)
+            else:
+                return value
+    return -1.0
+
+
+@njit(**KERNEL)
 def _row_of(model, tried, n_tried):
     """Where a model (p, q, P, Q, mean) stands among those tried, n_tried if it does not."""
     for i in range(n_tried):
@@ -195,8 +294,12 @@ def search_batch(
     """
     n_series = len(values)
     together = most[4]
-    queue = np.zeros((MOST_TRIED + len(_FIRST), 5))
+    queue = np.zeros((MOST_TRIED + len(_FIRST) + 2 * _PROMISING_AGAIN, 5))
     raws = np.zeros((MOST_TRIED, together))
+    short = 1 < m <= _SHORT_SEASON  # several seasonal orders to choose from
+    promising = np.zeros((2 * _PROMISING if short else _PROMISING, 4))
+    again = np.zeros((2 * _PROMISING_AGAIN if short else _PROMISING_AGAIN, 4))
+    polished = np.zeros(MOST_TRIED, dtype=np.bool_)
     clear(outputs)
     for s in range(n_series):
         orders_found[s] = -1
@@ -226,29 +329,55 @@ def search_batch(
             queue[tail, 4] = with_mean if may_drift else NO_MEAN
             if queue[tail, :4].sum() <= together:
                 tail += 1
+        for i in range(_screened(of_full[0], of_full[1], most, m, promising)):
+            queue[tail, :4] = promising[i]
+            queue[tail, 4] = with_mean if may_drift else NO_MEAN
+            tail += 1
         if exhaustive:
             tail = _all(most, with_mean, may_drift, queue, tail)
         polishing = False
+        screened_again = False
+        within = _POLISHED_WITHIN_SHORT if short else _POLISHED_WITHIN
+        polished[:] = False
         while True:
-            if head == tail:  # what follows from what was found: neighbours of the best, and in the end its polishing
+            if head == tail:  # what follows from what was found: neighbours of the best, its polishing, and again
                 head, tail = 0, 0
                 base = -1
-                if not polishing and not exhaustive and n_tried < _ENOUGH_TRIED:
+                if not exhaustive and n_tried < _ENOUGH_TRIED:
                     base = _next_base(tried, n_tried, best)
+                polishing = base < 0
                 if base >= 0:
                     tried[base, 7] = 1.0
                     for step in range(_NEIGHBOURS):
                         if _neighbour(tried[base], step, most, with_mean, may_drift, queue[tail]):
                             tail += 1
                     continue
-                if polishing or best < 0:
-                    break
-                polishing = True
+                if m > 1 and best >= 0 and not screened_again and not exhaustive:
+                    # the innovations of a good model show what the guess of a long autoregression did not
+                    screened_again = True
+                    polishing = False
+                    no_mean = tried[best, 4] == NO_MEAN
+                    orders = (int(tried[best, 0]), int(tried[best, 1]), int(tried[best, 2]), int(tried[best, 3]), m)
+                    free = orders[0] + orders[1] + orders[2] + orders[3]
+                    problem = problem_of(bare if no_mean else full, orders, np.full(free, math.nan))
+                    evaluate(raws[best, :free], problem, LOOSE)
+                    w = problem[2][0][-1].copy()
+                    for c in range(len(problem[2][0]) - 1):
+                        less(w, problem[6][7][c], problem[2][0][c])
+                    for i in range(_screened(w, problem[6][8], most, m, again)):
+                        queue[tail, :4] = again[i]
+                        queue[tail, 4] = tried[best, 4]
+                        tail += 1
+                    continue
                 for i in range(n_tried):
-                    if tried[i, 6] == 0.0 and tried[i, 5] <= tried[best, 5] + _POLISHED_WITHIN and tail < len(queue):
+                    near = best >= 0 and tried[i, 5] <= tried[best, 5] + within
+                    if near and tried[i, 6] == 0.0 and not polished[i] and tail < len(queue):
+                        polished[i] = True
                         for j in range(5):
                             queue[tail, j] = tried[i, j]
                         tail += 1
+                if tail == 0:
+                    break
                 continue
             model = queue[head]
             head += 1
@@ -274,14 +403,9 @@ def search_batch(
                     tried[row, j] = model[j]
                 tried[row, 7] = 0.0
                 n_tried += 1
-            value, _ = descend(raw, problem, LOOSE, _POLISHED_ENOUGH if polishing else _LOOSE_ENOUGH)
-            if polishing:
-                value = evaluate(raw, problem, EXACT)
+            value, _ = descend(raw, problem, LOOSE, _CLOSER_ENOUGH if polishing else _LOOSE_ENOUGH)
             raws[row, :free] = raw
-            linear = 0
-            for i in range(problem[3][0], problem[2][0].shape[0] - 1):
-                linear += 0 if problem[6][6][i] else 1
-            tried[row, 5] = aicc_of(value, problem[3][2], free + linear + 1.0)
+            tried[row, 5] = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
             tried[row, 6] = _refusal(problem[6][0], orders, problem[6][1]) if math.isfinite(value) else 0.0
             best = _best_of(tried, n_tried) if polishing else _better(tried, row, best)
             if not polishing and base >= 0 and tried[row, 5] < tried[base, 5] - 1e-6:
@@ -297,11 +421,22 @@ def search_batch(
         free = p + q + sp + sq
         raw = raws[best, :free].copy()
         problem = problem_of(bare if mean == NO_MEAN else full, (p, q, sp, sq, m), np.full(free, math.nan))
+        descend(raw, problem, LOOSE, _POLISHED_ENOUGH)
         value = evaluate(raw, problem, EXACT)
+        tried[best, 5] = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
         columns = columns_of((p, q, sp, sq), most, problem[3][1], mean, x.shape[1])
         report(
             s, value, raw, problem, (d, seasonal_d), columns, x, values.shape[1], outputs, with_uncertainty, uncertain
         )
+
+
+@njit(**KERNEL)
+def _effects(problem):
+    """Linear coefficients that were estimated: mean or drift, and the regressors that vary on their own."""
+    count = 0
+    for i in range(problem[3][0], problem[2][0].shape[0] - 1):
+        count += 0 if problem[6][6][i] else 1
+    return count
 
 
 @njit(**KERNEL)

@@ -267,30 +267,31 @@ def _innovations_settled(y, begin, phi, theta, phi_lags, theta_lags, ahead, erro
     """The recursion with gains at their limit: y_t - phi's part at once, then theta's part one period after the other.
     What came before `begin` is in `ahead`."""
     n = len(y)
-    for t in range(begin, n):
-        errors[t] = y[t] - ahead[t]
+    e, before, own = errors[begin:], ahead[begin:n], y[begin:]  # loops from zero on, which the compiler vectorises
+    for t in range(len(e)):
+        e[t] = own[t] - before[t]
     for j in phi_lags:
-        less(errors[begin + j :], phi[j - 1], y[begin : max(n - j, begin)])
+        less(e[j:], phi[j - 1], own[: max(len(own) - j, 0)])
     if len(theta_lags) == 1 and theta_lags[0] == 1:
         last = 0.0
-        for t in range(begin, n):
-            last = errors[t] - theta[0] * last
-            errors[t] = last
+        for t in range(len(e)):
+            last = e[t] - theta[0] * last
+            e[t] = last
     elif len(theta_lags) == 2 and theta_lags[1] == 2:
-        last = before = 0.0
-        for t in range(begin, n):
-            v = errors[t] - theta[1] * before - theta[0] * last
-            before = last
+        last = last_but_one = 0.0
+        for t in range(len(e)):
+            v = e[t] - theta[1] * last_but_one - theta[0] * last
+            last_but_one = last
             last = v
-            errors[t] = v
+            e[t] = v
     elif len(theta_lags) > 0:
-        for t in range(begin, n):
-            v = errors[t]
+        for t in range(len(e)):
+            v = e[t]
             for j in theta_lags:
-                if t - j < begin:
+                if j > t:
                     break
-                v -= theta[j - 1] * errors[t - j]
-            errors[t] = v
+                v -= theta[j - 1] * e[t - j]
+            e[t] = v
     for j in phi_lags:
         for i in range(j):
             if n + i - j >= begin:

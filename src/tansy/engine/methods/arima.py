@@ -22,7 +22,7 @@ from tansy.engine.timeline import PERIODS_PER_YEAR
 
 # First partial autocorrelation of each factor where a search may begin, before tanh: a mild pattern and a strong one.
 _STARTS = {"ar": (0.2, 1.0), "ma": (0.2, 0.9), "sar": (0.2, 0.8), "sma": (0.2, 0.8)}
-_ENOUGH = 1e-6  # of -2 log L
+_ENOUGH = 1e-8  # of -2 log L
 _LONG_SEASON = 24
 
 
