@@ -34,9 +34,9 @@ from tansy.engine.kernels.options import KERNEL
 from tansy.engine.kernels.smoothing import extent
 
 MOST_TRIED = 200
-_NEIGHBOURS = 22
+_NEIGHBOURS = 17
 _ENOUGH_TRIED = 60  # a walk ends then, a search of all models at the number above
-_LOOSE_ENOUGH, _CLOSER_ENOUGH, _POLISHED_ENOUGH = 0.2, 0.02, 1e-6  # of -2 log L
+_LOOSE_ENOUGH, _CLOSER_ENOUGH, _POLISHED_ENOUGH = 0.3, 0.03, 1e-6  # of -2 log L
 _POLISHED_WITHIN, _POLISHED_WITHIN_SHORT = 1.0, 1.5  # of AICc; the second with a short season
 _SHORT_SEASON = 24
 _FIRST = ((0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1), (1, 1, 0, 1))  # p, q, P, Q to begin with
@@ -480,7 +480,7 @@ def _neighbour(base, step, most, with_mean, may_drift, model):
     moves = (
         (0, 0, -1, 0), (0, 0, 0, -1), (0, 0, 1, 0), (0, 0, 0, 1), (0, 0, -1, -1), (0, 0, -1, 1), (0, 0, 1, -1),
         (0, 0, 1, 1), (-1, 0, 0, 0), (0, -1, 0, 0), (1, 0, 0, 0), (0, 1, 0, 0), (-1, -1, 0, 0), (-1, 1, 0, 0),
-        (1, -1, 0, 0), (1, 1, 0, 0), (2, 2, 0, 0), (0, 2, 0, 0), (2, 0, 0, 0), (1, 2, 0, 0), (0, 0, 1, 2),
+        (1, -1, 0, 0), (1, 1, 0, 0),
     )  # fmt: skip
     total = 0.0
     for j in range(4):
