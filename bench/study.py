@@ -32,7 +32,7 @@ def one(seed: int) -> dict[str, Any]:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         generate(seed).write(folder)
-        options = ReadOptions(attribute_files={"products.csv": "", "stores.csv": ""})
+        options = ReadOptions(attribute_files={"products.csv": "", "stores.csv": "", "drivers.csv": ""})
         began, cpu = time.perf_counter(), time.process_time()
         panel = read_panel(folder / "sales.csv", options).panel
         study = run_study(panel, default_recipe(panel, default_levels(panel)))

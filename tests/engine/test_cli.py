@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import jsonschema
 import numpy as np
 import polars as pl
 import pytest
@@ -72,6 +73,42 @@ def test_fit_prints_the_contract(tmp_path: Path) -> None:
     assert estimated["fitted"][0] is None and set(estimated["standard_errors"]) == {"ar1"}
     short = json.loads(tansy(*common[:-1], "ets(A,A,A)").stdout)["fits"][0]
     assert "too few" in short["notes"][0]
+
+
+EVERY_METHOD = (
+    "mean", "naive", "seasonal-naive", "drift", "moving-average(3)", "moving-average(best)",
+    "moving-average(2; weights=2/1)", "trend(linear)", "trend(quadratic)", "trend(exponential)",
+    "trend(linear; indices)", "theta", "ets(A,N,N)", "ets(M,Ad,M)", "ets(A,A,A; alpha=0.3, start=season)", "ets(best)",
+    "ets(A,N,N) + harmonics(1)", "ets(A,N,N) + shared-season", "ets(A,N,N) + pooled(price)", "croston", "sba", "tsb",
+    "arima(1,0,1)", "arima(0,1,1)(0,1,1)4", "arima(best)", "arima(1,0,0) + x(log price, promotion -1..0)",
+    "regression(price, promotion)", "log ets(A,Ad,N)", "boxcox(0.5) arima(1,0,0) + x(price)", "boxcox(best) naive",
+)  # fmt: skip
+
+
+def test_fit_prints_every_method_as_its_schema_says(tmp_path: Path) -> None:
+    """Two series, one of them too short for most methods; drivers known for four quarters after the last value."""
+    rng = np.random.default_rng(2)
+    rows = ["t,sku,y,price,promotion"]
+    for sku, first in (("a", 0), ("b", 36)):
+        for t in range(first, 44):
+            units = "" if t >= 40 else f"{rng.poisson(20 + 8 * (t % 4))}"
+            rows.append(f"{2016 + t // 4}-Q{t % 4 + 1},{sku},{units},{4 + 0.1 * (t * 7 % 5):.2f},{int(t % 6 == 0)}")
+    (tmp_path / "q.csv").write_text("\n".join(rows) + "\n")
+    models = [word for text in EVERY_METHOD for word in ("--model", text)]
+    common = ("--time", "t", "--value", "y", "--by", "sku", "--driver", "price", "--driver", "promotion")
+    printed = json.loads(tansy("fit", tmp_path / "q.csv", *common, "--horizon", 4, *models).stdout)
+    schema = json.loads((Path(__file__).parents[2] / "docs" / "fit.schema.json").read_text())
+    jsonschema.Draft202012Validator(schema).validate(printed)
+    assert len(printed["fits"]) == 2 * len(EVERY_METHOD)
+    for text, fit in zip(np.repeat(EVERY_METHOD, 2), printed["fits"], strict=True):
+        assert fit["forecast"]["period"] == ["2026-Q1", "2026-Q2", "2026-Q3", "2026-Q4"], text
+        assert None not in fit["forecast"]["mean"], text
+        assert fit["series"]["sku"] == "a" or fit["model"] or fit["notes"]
+    driven = printed["fits"][2 * EVERY_METHOD.index("regression(price, promotion)")]
+    assert set(driven["p_values"]) == {"constant", "price", "promotion"}
+    assert driven["correlation"]["names"] == ["constant", "price", "promotion"]
+    far = tansy("fit", tmp_path / "q.csv", *common, "--horizon", 5, "--model", "regression(price)", ok=False)
+    assert far.returncode == 2 and "price is not known for 2027-Q1" in far.stderr
 
 
 def test_score_reads_quantile_columns(tmp_path: Path) -> None:

@@ -290,7 +290,7 @@ def test_the_default_recipe_uses_drivers_that_are_known_ahead() -> None:
     y, drivers = sold()
     panel = Panel(TIMELINE, ("product",), {"product": ["A", "B", "C"]}, y, drivers=drivers)
     text = "boxcox(0.5) arima(1,0,1) + harmonics(3) + x(log price, promotion)"
-    assert text in default_recipe(panel, {}).methods
+    assert {text, "ets(A,N,N) + shared-season + pooled(log price, promotion)"} <= set(default_recipe(panel, {}).methods)
     past = {name: one[:, : WEEKS + 5] for name, one in drivers.items()}
     later = Panel(TIMELINE, ("product",), {"product": ["A", "B", "C"]}, y, drivers=past)
-    assert not any("x(" in method for method in default_recipe(later, {}).methods)
+    assert not any("price" in method for method in default_recipe(later, {}).methods)

@@ -15,6 +15,7 @@ from tests.engine.test_smoothing import fitted
 
 Y = np.array([112, 118, 132, 129, 121, 135, 148, 148, 136, 119, 104, 118, 115, 126, 141, 135, 125, 149, 170, 170.0])
 TIMELINE = Timeline("M", 24000, len(Y), 4)
+DRIVERS = {"price": 2.0 + 0.3 * np.sin(np.arange(len(Y) + 40.0))[None, :]}
 
 
 def evaluate(found: Workings) -> dict[str, list[float | None]]:
@@ -58,7 +59,9 @@ def evaluate(found: Workings) -> dict[str, list[float | None]]:
         "ets(A,A,A; alpha=0.3, beta=0.1, gamma=0.2, start=season)", "trend(linear)", "trend(quadratic)",
         "trend(exponential)", "moving-average(3)", "moving-average(3; weights=3/2/1)", "naive",
         "seasonal-naive", "drift", "mean", "croston", "sba(alpha=0.2, beta=0.1)", "tsb", "theta",
-        "log ets(A,Ad,A)", "log ets(A,A,N; alpha=0.4, beta=0.1, start=first)",
+        "log ets(A,Ad,A)", "log ets(A,A,N; alpha=0.4, beta=0.1, start=first)", "arima(1,0,1; ma1=0.3)",
+        "arima(0,1,0)(1,0,0)4", "arima(1,1,0; drift)", "arima(2,0,0)(0,1,0)4",
+        "regression(price, log price) + harmonics(1)", "boxcox(0.5) naive", "ets(A,N,N) + pooled(price)",
     ],
 )  # fmt: skip
 def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> None:
@@ -68,9 +71,11 @@ def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> 
     if text.startswith(("croston", "sba", "tsb")):
         y = np.array([0, 0, 3, 0, math.nan, 0, 2, 1, 0, 0, 0, 4, 0, 0, math.nan, 5, 0, 0, 0, 2])
     profile = 1 + 0.1 * np.cos(np.arange(len(Y) + 4))
-    fits = fitted(text, y, m=4, profiles=profile[None, :])
-    found = workings(y, TIMELINE, fits, profile)
+    fits = fitted(text, y, m=4, profiles=profile[None, :], drivers=DRIVERS)
+    found = workings(y, TIMELINE, fits, profile, DRIVERS)
     values = evaluate(found)
+    if text not in ("boxcox(0.5) naive", "ets(A,N,N) + pooled(price)"):  # these show what is fitted, not how
+        assert any(cell.formula for cell in found.cells["fitted"])
     errors = np.array([math.nan if e is None else e for e in values["error"]])[found.n_start :]
     np.testing.assert_allclose(errors, fits.residuals[0], atol=1e-9)
     for name, cells in found.cells.items():

@@ -13,6 +13,7 @@ from tansy.server.studies.models import Study
 from tests.garden import DRIVERS, N_AHEAD, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import hand_in
 
+POOLED = "ets(A,N,N) + shared-season + pooled(log price, promotion)"
 DRIVEN = "boxcox(0.5) arima(1,0,1) + harmonics(3) + x(log price, promotion)"
 
 
@@ -21,7 +22,7 @@ def node(client: APIClient) -> str:
     """Address of the total of a finished study on a history with drivers."""
     upload = hand_in(client, SALES, ("products.csv", PRODUCTS), ("drivers.csv", DRIVERS)).json()
     loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Driven", "options": {}}, format="json").json()
-    recipe = RECIPE.replace('"mean"', f'"mean", "arima(best)", "{DRIVEN}"')
+    recipe = RECIPE.replace('"mean"', f'"mean", "arima(best)", "{DRIVEN}", "{POOLED}"')
     client.post(f"/api/portfolios/{loaded['id']}/studies/", {"recipe": recipe}, format="json")
     study = Study.objects.get()
     services.carry_out(study.run)
@@ -76,6 +77,22 @@ def test_methods_at_every_origin_are_as_the_study_had_them(client: APIClient, no
     changed = [a["model"] != b["model"] for a, b in zip(best["origins"], best["origins"][1:], strict=False)]
     assert changed == [bool(origin["change"]) for origin in best["origins"][1:]]
     assert wrong["problem"] and wrong["origins"] == []
+
+
+def test_pooled_effects_of_one_series_are_those_of_the_study(client: APIClient, node: str) -> None:
+    """Tried alone, with only its group read back, as in the study, where all were there."""
+    study = Study.objects.get()
+    last = study.nodes.order_by("-position")[0]
+    address = f"{node[:-1]}{last.position}"
+    (tested,) = client.get(f"{address}/tested/", {"method": [POOLED]}).json()
+    scores = {one["method"]: one for one in client.get(f"{address}/").json()["scores"]}
+    assert tested["measures"]["RMSSE"] == pytest.approx(scores[POOLED]["rmsse"], abs=1e-4)
+    page = client.get(f"{address}/fit/", {"method": POOLED}).json()
+    assert {"pooled log price", "pooled promotion"} <= {one["name"] for one in page["diagnosis"]["coefficients"]}
+    drivers = client.get(f"{address}/drivers/", {"method": POOLED}).json()
+    assert {one["driver"] for one in drivers["effects"]} == {"price", "promotion"}
+    total = np.sum([part["values"] for part in drivers["parts"]], axis=0)
+    np.testing.assert_allclose(total, drivers["forecast"], rtol=1e-9)
 
 
 def test_drivers_have_effects_and_parts_and_another_plan_moves_the_forecast(client: APIClient, node: str) -> None:

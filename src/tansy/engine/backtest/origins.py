@@ -12,6 +12,7 @@ from tansy.engine.errors import RecipeError
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import Form
+from tansy.engine.methods.pooled import Pooled, pooled_effects
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.timeline import Timeline
 
@@ -82,6 +83,20 @@ class Seasons:
         return Seasons(tuple(profile[groups] for profile in self.profiles), group_of.ravel())
 
 
+def pooled_at(
+    forms: Sequence[Form], history: Floats, drivers: Mapping[str, Floats], timeline: Timeline, seen_at: Sequence[int],
+    groups: tuple[NDArray[np.int64], ...],
+) -> dict[tuple[str, ...], tuple[Pooled, ...]]:  # fmt: skip
+    """Effects that forms pool over the rows of `history` [nodes, periods], as known at each origin and at the end."""
+    return {
+        entries: tuple(
+            pooled_effects(entries, history[:, :n], drivers, timeline.until(n), groups)
+            for n in (*seen_at, timeline.n_periods)
+        )
+        for entries in sorted({form.pooled for form in forms if form.pooled})
+    }
+
+
 def fit_chunk(
     values: Floats,
     timeline: Timeline,
@@ -90,12 +105,14 @@ def fit_chunk(
     horizon: int,
     seasons: Seasons | None = None,
     drivers: Mapping[str, Floats] | None = None,
+    pooled: Mapping[tuple[str, ...], Sequence[Pooled]] | None = None,
     with_forms: bool = False,
 ) -> ChunkFits:
     """Fit every form to every row of `values` [series, periods] at every origin and at the end of the history.
 
     seasons: those of the groups, for forms with a shared one; without, these series are one group. drivers: per name
     [series, periods + leads or more]; what they were in the leads of an origin counts as known then, as plans are.
+    pooled: per entries of a form, the effects as they were known at each origin and are at the end, of these series.
 
     Searches start from where they ended at the origin before, oldest first, so the result does not depend on which
     series share the chunk.
@@ -112,7 +129,8 @@ def fit_chunk(
     for j, form in enumerate(forms):
         warm: Floats | None = None
         for i, n_seen in enumerate([*seen_at, timeline.n_periods]):
-            batch = Batch(values[:, :n_seen], timeline.until(n_seen), drivers or {})
+            effects = {entries: found[i] for entries, found in (pooled or {}).items()}
+            batch = Batch(values[:, :n_seen], timeline.until(n_seen), drivers or {}, effects)
             if seasons is not None:
                 batch = replace(batch, profiles=seasons.profiles[i], source_of=seasons.group_of)
             fits = registry.fit(form, batch, horizon, warm)

@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from tansy.engine.methods.fits import Batch, Floats
+from tansy.engine.methods.fits import Batch, Fits, Floats
+from tansy.engine.methods.inference import coefficients, correlations
 from tansy.engine.methods.notation import Form
 from tansy.engine.methods.simpler import fit_or_simpler
 
@@ -43,6 +44,8 @@ def fits_json(
             entry |= {
                 "parameters": fits.named_parameters(i),
                 "standard_errors": fits.named_errors(i),
+                "p_values": {one.name: number(one.p) for one in coefficients(fits, i) if one.p is not None},
+                "correlation": _correlation(fits, i),
                 **{name: number(float(values[i])) for name, values in figures},
                 "n_used": int(np.nan_to_num(fits.n_used[i])),
                 "fitted": numbers(batch.values[row] - fits.residuals[i]),
@@ -54,6 +57,12 @@ def fits_json(
                 entry["forecast"]["quantiles"] = {f"{q:g}": numbers(each[i, k]) for k, q in enumerate(p)}
                 entry["forecast"]["total_quantiles"] = {f"{q:g}": numbers(total[i, k]) for k, q in enumerate(p)}
     return [entry for entry in entries if entry is not None]
+
+
+def _correlation(fits: Fits, series: int) -> dict[str, Any]:
+    """Of the estimates: their names, and a row for each."""
+    names, matrix = correlations(fits, series)
+    return {"names": names, "rows": [numbers(row) for row in matrix]}
 
 
 def tried(texts: tuple[str, ...], criteria: Floats) -> list[dict[str, Any]]:

@@ -84,6 +84,27 @@ class Transformed:
         return path_quantiles(np.cumsum(paths, axis=1).astype(np.float32), p)
 
 
+@dataclass(frozen=True)
+class Lifted:
+    """Of another distribution times known factors [series, H], above zero. mean: [series, H], without the factors.
+
+    The spread of a sum of leads grows as its mean does.
+    """
+
+    of: Distribution
+    factors: Floats
+    mean: Floats
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        found = self.of.quantiles(p, together)
+        if not together:
+            return found * self.factors[:, None, :]
+        plain = np.cumsum(self.mean, axis=1)
+        lifted = np.cumsum(self.mean * self.factors, axis=1)
+        ratio = np.divide(lifted, plain, out=np.ones_like(plain), where=np.abs(plain) > 1e-12)
+        return found * ratio[:, None, :]
+
+
 def normal_paths(of: Normal, n_paths: int = N_PATHS) -> Floats:
     """Paths [series, H, N] of a normal distribution, the same numbers for all series.
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.methods.distribution import Distribution
 from tansy.engine.methods.notation import Form
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -24,6 +25,7 @@ class Batch:
     """Series to be fitted together: values [series, periods], NaN missing, and the timeline they stand on.
 
     drivers: per name [series, periods + leads or more], known ahead, NaN not known; only forms that name them use them.
+    pooled: per entries of pooled(...), the effects of these series; a form without any takes the batch for one group.
     sources: [groups, periods], histories with enough signal to estimate a season from, or profiles: [groups, periods +
     leads or more], that season already; source_of: [series], the group whose season a series may share; None where the
     batch is one group.
@@ -32,6 +34,7 @@ class Batch:
     values: Floats
     timeline: Timeline
     drivers: Mapping[str, Floats] = field(default_factory=dict)
+    pooled: Mapping[tuple[str, ...], Pooled] = field(default_factory=dict)
     sources: Floats | None = None
     profiles: Floats | None = None
     source_of: Integers | None = None
@@ -42,6 +45,7 @@ class Batch:
             self,
             values=np.ascontiguousarray(self.values[which]),
             drivers={name: one[which] for name, one in self.drivers.items()},
+            pooled={entries: one.rows(which) for entries, one in self.pooled.items()},
             sources=self.sources if self.sources is not None else np.nansum(self.values, axis=0, keepdims=True),
             source_of=self.groups[which],
         )

@@ -54,8 +54,9 @@ class Form:
     periods in it, newest first. given: constants fixed by hand. words: bare options, such as drift. choices: options
     that name one of several things, such as start=first. harmonics: pairs, 0 for none, BEST if chosen. shared_season:
     with the season of the group. drivers: entries such as "price", "log price" or "holiday -1..1" (the period before,
-    the holiday's own and the one after), which enter linearly. level_shifts: first periods of lasting shifts. log: on
-    the logarithmic scale. power: of a Box-Cox transform, CHOSEN_POWER if chosen.
+    the holiday's own and the one after), which enter linearly. pooled: the same, as factors of demand that are
+    estimated over all series of a group. level_shifts: first periods of lasting shifts. log: on the logarithmic scale.
+    power: of a Box-Cox transform, CHOSEN_POWER if chosen.
     """
 
     family: str
@@ -73,6 +74,7 @@ class Form:
     shared_season: bool = False
     drivers: tuple[str, ...] = ()
     level_shifts: tuple[str, ...] = ()
+    pooled: tuple[str, ...] = ()
     log: bool = False
     power: float | None = None
 
@@ -101,6 +103,7 @@ class Form:
         if self.drivers and self.family != "regression":
             text += f" + x({', '.join(self.drivers)})"
         text += "".join(f" + level-shift({period})" for period in self.level_shifts)
+        text += f" + pooled({', '.join(self.pooled)})" if self.pooled else ""
         if self.power is not None:
             return f"boxcox({'best' if self.power == CHOSEN_POWER else f'{self.power:g}'}) {text}"
         return f"log {text}" if self.log else text
@@ -114,10 +117,10 @@ class Form:
         """Sorts the methods from simple to rich, in the order of `methods.md`."""
         extra = 2 * (self.harmonics if self.harmonics > 0 else 6 if self.harmonics else 0) + int(self.shared_season)
         extra += 1000 if self.transformed else 0
-        if self.drivers or self.level_shifts:
+        if self.drivers or self.level_shifts or self.pooled:
             p, _, q = self.orders or (0, 0, 0)
             dynamics = p + q + self.seasonal[0] + self.seasonal[2] + 10 * (self.family == "arima" and not self.orders)
-            return _ORDER.index("regression"), dynamics + len(self.drivers) + len(self.level_shifts) + extra
+            return _ORDER.index("regression"), dynamics + len(self.drivers + self.level_shifts + self.pooled) + extra
         if self.family == "ets":
             states = 150
             if self.letters:
@@ -184,11 +187,14 @@ def parse(text: str) -> Form:
 
 
 _TERMS_OF = {
-    "ets": ("harmonics", "shared-season"),
-    "arima": ("harmonics", "x", "level-shift"),
+    "ets": ("harmonics", "shared-season", "pooled"),
+    "arima": ("harmonics", "x", "level-shift", "pooled"),
     "regression": ("harmonics", "level-shift"),
 }
-_WRITTEN = {"harmonics": "harmonics(K)", "x": "x(price, promotion)", "level-shift": "level-shift(2025-W10)"}
+_WRITTEN = {
+    "harmonics": "harmonics(K)", "x": "x(price, promotion)", "level-shift": "level-shift(2025-W10)",
+    "pooled": "pooled(price, promotion)",
+}  # fmt: skip
 
 
 def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[str, object]:
@@ -196,6 +202,7 @@ def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[st
     known = _TERMS_OF.get(name, ())
     harmonics, shared, shifts = 0, False, list[str]()
     drivers: tuple[str, ...] = ()
+    pooled: tuple[str, ...] = ()
     for part in parts:
         term = _TERM.fullmatch(part)
         what, inner = (term.group(1), (term.group(2) or "").strip()) if term else ("", "")
@@ -204,12 +211,15 @@ def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[st
                 f"{text!r}: {name} takes {', '.join(_WRITTEN.get(one, one) for one in known) or 'nothing'} after +, "
                 f"not {part.strip()!r}."
             )
-        if (what == "harmonics" and harmonics) or (what == "shared-season" and shared) or (what == "x" and drivers):
+        taken = {"harmonics": harmonics, "shared-season": shared, "x": drivers, "pooled": pooled}
+        if taken.get(what):
             raise NotationError(f"{text!r}: {what} stands there twice.")
         if what == "shared-season" and not inner:
             shared = True
         elif what == "x":
             drivers = _drivers(text, inner, "x(price, promotion)")
+        elif what == "pooled":
+            pooled = _drivers(text, inner, "pooled(price, promotion)")
         elif what == "level-shift":
             form = form_of(inner)
             if form in (None, "serial") or read_date(inner, str(form)) is None or inner in shifts:
@@ -228,7 +238,12 @@ def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[st
         raise NotationError(f"{text!r}: shared-season is not to be had on a transformed scale so far.")
     if harmonics and shared:
         raise NotationError(f"{text!r}: harmonics and shared-season are the same season; leave one out.")
-    return {"harmonics": harmonics, "shared_season": shared, "drivers": drivers, "level_shifts": tuple(shifts)}
+    if pooled and transformed:
+        raise NotationError(f"{text!r}: pooled effects are factors already; leave the transform out.")
+    return {
+        "harmonics": harmonics, "shared_season": shared, "drivers": drivers, "level_shifts": tuple(shifts),
+        "pooled": pooled,
+    }  # fmt: skip
 
 
 def _drivers(text: str, inner: str, example: str) -> tuple[str, ...]:

@@ -8,9 +8,11 @@ from dataclasses import replace
 import numpy as np
 
 from tansy.engine.methods import arima, intermittent, regression, simple, smoothing, trends
-from tansy.engine.methods.distribution import Normal, Transformed
+from tansy.engine.methods.distribution import Lifted, Normal, Transformed
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, note
 from tansy.engine.methods.notation import CHOSEN_POWER, INTERMITTENT, Form
+from tansy.engine.methods.pooled import Pooled, pooled_effects
+from tansy.engine.methods.regressors import Regressors, regressors_of
 from tansy.engine.methods.transforms import brought_back, mean_brought_back, steadying_powers, transformed
 
 _FAMILIES = {
@@ -30,6 +32,8 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     warm: [series, free parameters], start values from an earlier origin, NaN where there are none. bands: whether to
     find a distribution of the forecasts, see `fits.BANDS`.
     """
+    if form.pooled:
+        return _lifted(form, batch, horizon, warm, bands)
     if form.transformed:
         return _on_scale(form, batch, horizon, warm, bands)
     return _FAMILIES[form.family](form, batch, horizon, warm, bands)
@@ -68,6 +72,56 @@ def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands
         notes=notes,
         distribution=None if bands == "none" else Transformed(spread, powers),
     )
+
+
+def _lifted(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
+    """Fit to demand without what drivers multiplied it by, and multiply by what they will."""
+    length = batch.values.shape[1]
+    effects, columns = _effects(form, batch, horizon)
+    lift = effects.lift(columns, length)
+    plain, without = unlifted(form, batch, horizon)
+    found = fit(plain, without, horizon, warm, bands)
+    fitted = (without.values - found.residuals) * lift[:, :length]
+    forecast = found.forecast * lift[:, length:]
+    notes = dict(found.notes)
+    for i, missing in columns.missing.items():
+        forecast[i] = math.nan
+        notes[i] = (f"not fitted: {missing}",)
+    names = tuple(f"pooled {name}" for name in effects.names)
+    plain_errors = np.zeros(found.parameters.shape) if found.standard_errors is None else found.standard_errors
+    return replace(
+        found,
+        forecast=forecast,
+        residuals=batch.values - fitted,
+        parameters=np.hstack([found.parameters, effects.effects]),
+        parameter_names=(*found.parameter_names, *names),
+        standard_errors=None if bands == "none" else np.hstack([plain_errors, effects.errors]),
+        covariance=None,
+        forms=tuple(replace(one, pooled=form.pooled) for one in found.forms),
+        notes=notes,
+        distribution=None
+        if found.distribution is None
+        else Lifted(found.distribution, lift[:, length:], found.forecast),
+    )
+
+
+def unlifted(form: Form, batch: Batch, horizon: int) -> tuple[Form, Batch]:
+    """The form without pooled effects, and the batch with its demand freed of what they multiplied it by."""
+    length = batch.values.shape[1]
+    effects, columns = _effects(form, batch, horizon)
+    known = batch.values if columns.unknown is None else np.where(columns.unknown, math.nan, batch.values)
+    return replace(form, pooled=()), replace(batch, values=known / effects.lift(columns, length)[:, :length])
+
+
+def _effects(form: Form, batch: Batch, horizon: int) -> tuple[Pooled, Regressors]:
+    """Pooled effects of a batch: those it brings, or those of itself as one group."""
+    n = len(batch.values)
+    effects = batch.pooled.get(form.pooled)
+    if effects is None:
+        one_group = (np.zeros(n, dtype=np.int64),)
+        effects = pooled_effects(form.pooled, batch.values, batch.drivers, batch.timeline, one_group)
+    named = Form("regression", drivers=form.pooled)
+    return effects, regressors_of(named, batch.drivers, n, batch.timeline, horizon)
 
 
 def _named(form: Form, inner: tuple[Form, ...], form_of: Integers, powers: Floats) -> tuple[tuple[Form, ...], Integers]:

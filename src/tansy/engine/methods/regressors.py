@@ -36,14 +36,14 @@ def names_of(form: Form) -> tuple[str, ...]:
     """Names of the columns, harmonics first."""
     found = [f"{name}{j}" for name in HARMONIC for j in range(1, form.harmonics + 1)]
     for entry in form.drivers:
-        name, log, around = driver_of(entry)
-        found += [_column(name, log, j) for j in around]
+        found += columns_of(entry)
     return (*found, *(f"shift {period}" for period in form.level_shifts))
 
 
-def _column(name: str, log: bool, offset: int) -> str:
-    """`offset`: periods after the driver's own."""
-    return f"{'log ' if log else ''}{name}" + (f" {offset:+d}" if offset else "")
+def columns_of(entry: str) -> list[str]:
+    """Names of the columns of one entry of x(...): "holiday -1" for the period before, and so on."""
+    name, log, around = driver_of(entry)
+    return [f"{'log ' if log else ''}{name}" + (f" {offset:+d}" if offset else "") for offset in around]
 
 
 def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int) -> Regressors:
@@ -97,9 +97,10 @@ def no_effect(names: list[str]) -> str:
 
 def check_known_ahead(form: Form, drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int) -> None:
     """Raise DriverError where no series at all can be forecast, because a driver is not known for its leads."""
-    if not form.drivers:
+    named = Form("regression", drivers=form.drivers + form.pooled)
+    if not named.drivers:
         return
-    found = regressors_of(form, drivers, n, timeline, horizon)
+    found = regressors_of(named, drivers, n, timeline, horizon)
     if len(found.missing) == n:
         raise DriverError(
             f"{form}: {found.missing[0]}, which the forecast of {horizon} leads needs. Add it to the file of drivers, "

@@ -111,6 +111,20 @@ class Structure:
             sources[self.membership[i]] = self.membership[at[above]]
         return sources
 
+    def effect_groups(self) -> tuple[Integers, Integers]:
+        """Groups over which effects of drivers are pooled, from narrow to wide, [nodes] each: for a series all that
+        have its first key (all stores of a product), then all of that key's next level (the products of a group). A
+        total has data enough and is a group of its own."""
+        at = {level.depths: i for i, level in enumerate(self.levels)}
+        finest = self.levels[-1].depths
+        found = []
+        for up in (0, 1):
+            groups = np.arange(self.n_nodes) + self.n_nodes
+            above = (max(finest[0] - up, 0), *(0 for _ in finest[1:]))
+            groups[self.n_aggregates :] = self.membership[at[above]]
+            found.append(groups)
+        return found[0], found[1]
+
     def node_name(self, node: int) -> str:
         """What a person calls the node: "Hostas × Coast"."""
         level = self.levels[int(self.level_of[node])]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -12,7 +13,7 @@ from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.inference import Coefficient, coefficients
 from tansy.engine.methods.notation import Form, driver_of
-from tansy.engine.methods.regressors import names_of, regressors_of
+from tansy.engine.methods.regressors import columns_of, names_of, regressors_of
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
@@ -75,35 +76,46 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
     squares = _squares(fits.residuals[0])
     by_name = {one.name: one for one in coefficients(fits, 0)}
     names = names_of(form)
-    seen = ~np.isnan(y)
     found = []
     for entry in form.drivers:
-        driver, log, around = driver_of(entry)
-        raw = batch.drivers[driver][0, :length]
         explained = _explained(form, entry, batch, fits.forecast.shape[1], squares)
-        within = raw[seen & ~np.isnan(raw)]
-        switch = is_switch(within)
-        part = bool(len(within)) and within.min() >= 0.0 and within.max() <= 1.0
-        for offset in around:
-            column = f"{'log ' if log else ''}{driver}" + (f" {offset:+d}" if offset else "")
-            one = by_name.get(column)
-            if one is None:
-                continue
-            x = columns.x[0, :length, names.index(column)]
-            size = (
-                1.0 if switch else _STEP if part else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
-            )
-            spread = NOISE_95 * (one.error or 0.0)
-            usual_x = float(x[seen].mean())
-            line = np.array([units(one.value * (float(v) - usual_x)) for v in x[seen]]) + usual
-            found.append(
-                Effect(
-                    driver, one, _move(driver, offset, switch, part), units(size * one.value),
-                    units(size * one.value - spread * size), units(size * one.value + spread * size), explained,
-                    np.exp(x[seen]) if log else x[seen], line + np.nan_to_num(fits.residuals[0][seen]), line,
-                )
-            )  # fmt: skip
+        for column in columns_of(entry):
+            if column in by_name:
+                x = columns.x[0, :length, names.index(column)]
+                found.append(_effect(entry, column, by_name[column], x, batch, fits, units, explained))
+    if form.pooled:
+        factors = Form("regression", drivers=form.pooled)
+        own = regressors_of(factors, batch.drivers, 1, timeline, fits.forecast.shape[1])
+        for entry in form.pooled:
+            for column in columns_of(entry):
+                x = own.x[0, :length, own.names.index(column)]
+                one = by_name[f"pooled {column}"]
+                found.append(_effect(entry, column, one, x, batch, fits, lambda shift: usual * math.expm1(shift), None))
     return found
+
+
+def _effect(
+    entry: str, column: str, one: Coefficient, x: Floats, batch: Batch, fits: Fits, units: Callable[[float], float],
+    explained: float | None,
+) -> Effect:  # fmt: skip
+    """units: what a shift on the scale of the coefficient is in units, at the usual demand. x: [T], the column."""
+    y, length = batch.values[0], batch.timeline.n_periods
+    seen = ~np.isnan(y)
+    driver, log, around = driver_of(entry)
+    raw = batch.drivers[driver][0, :length]
+    within = raw[seen & ~np.isnan(raw)]
+    switch = is_switch(within)
+    part = bool(len(within)) and within.min() >= 0.0 and within.max() <= 1.0
+    size = 1.0 if switch else _STEP if part else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
+    spread = NOISE_95 * (one.error or 0.0)
+    usual_x = float(x[seen].mean())
+    line = np.array([units(one.value * (float(v) - usual_x)) for v in x[seen]]) + float(np.nanmedian(y))
+    offset = around[columns_of(entry).index(column)]
+    return Effect(
+        driver, one, _move(driver, offset, switch, part), units(size * one.value), units(size * (one.value - spread)),
+        units(size * (one.value + spread)), explained, np.exp(x[seen]) if log else x[seen],
+        line + np.nan_to_num(fits.residuals[0][seen]), line,
+    )  # fmt: skip
 
 
 def _move(driver: str, offset: int, switch: bool, part: bool) -> str:

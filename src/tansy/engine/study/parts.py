@@ -13,7 +13,7 @@ from tansy.engine.methods.notation import Form
 from tansy.engine.methods.regressors import HARMONIC, Regressors, regressors_of
 from tansy.engine.methods.transforms import brought_back, transformed
 
-LEVEL, SEASON, REST = "level and trend", "season", "rest"
+LEVEL, SEASON, REST, POOLED = "level and trend", "season", "rest", "drivers, pooled"
 
 
 @dataclass(frozen=True)
@@ -32,8 +32,14 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     method has a season of its own, the level is the mean forecast over the season that follows, less half a season of
     its slope, and the season is what is left. On a transformed scale the parts are found there, and what lies between
     the level and the forecast is shared out in proportion to them; for logarithms this is the logarithmic mean weight
-    (Ang 2005). The rest is what the mean of the transformed differs by.
+    (Ang 2005). The rest is what the mean of the transformed differs by. Pooled effects are factors: their part is what
+    they add to the forecast without them.
     """
+    if form.pooled:
+        plain, without = registry.unlifted(form, batch, fits.forecast.shape[1])
+        inner = registry.fit(plain, without, fits.forecast.shape[1])
+        parts = forecast_parts(plain, inner, without)
+        return [*parts, Part(POOLED, fits.forecast[0] - inner.forecast[0])]
     horizon = fits.forecast.shape[1]
     m = batch.timeline.season_length
     plain = replace(form, log=False, power=None)

@@ -208,14 +208,17 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
 
 
 def _driven_candidates(panel: Panel, leads: int) -> tuple[str, ...]:
-    """Regression with ARIMA errors on all drivers that are known ahead. On the scale of square roots, where a promotion
-    that multiplies demand and one that adds to it are nearly as near, and zeros have a place."""
+    """Regression with ARIMA errors on all drivers that are known ahead, and smoothing with their effects pooled over
+    series. The regression is on the scale of square roots, where a promotion that multiplies demand and one that adds
+    to it are nearly as near, and zeros have a place."""
     entries = default_drivers(panel.drivers, panel.timeline.n_periods + leads)
     if not entries:
         return ()
     pairs = {"Y": 0, "Q": 1}.get(panel.timeline.frequency, 3)
     season = f" + harmonics({pairs})" if pairs else ""
-    return (f"boxcox(0.5) arima(1,0,1){season} + x({', '.join(entries)})",)
+    listed = ", ".join(entries)
+    shared = " + shared-season" if pairs and len(panel.values) > 1 else ""
+    return (f"boxcox(0.5) arima(1,0,1){season} + x({listed})", f"ets(A,N,N){shared} + pooled({listed})")
 
 
 def _has_slow_movers(panel: Panel) -> bool:

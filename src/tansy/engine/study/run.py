@@ -22,11 +22,12 @@ from scipy.special import ndtri
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
 from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
-from tansy.engine.backtest.origins import ChunkFits, Seasons, fit_chunk, origins
+from tansy.engine.backtest.origins import ChunkFits, Seasons, fit_chunk, origins, pooled_at
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
 from tansy.engine.methods.notation import Form, driver_of, parse
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
@@ -174,9 +175,9 @@ def run_study(
         if any(form.shared_season for form in forms):
             seasons = Seasons.of(history, structure.season_sources(), timeline, seen_at, recipe.leads)
         drivers = _drivers(forms, structure, with_plans(as_received, recipe.plans).panel, seen_at[0], recipe.leads)
-        fits = _fit_all(
-            history, timeline, forms, seen_at, recipe.leads, seasons, drivers, store, say, stop_if_asked, workers
-        )
+        pooled = pooled_at(forms, history, drivers, timeline, seen_at, structure.effect_groups())
+        shared = Shared(seasons, drivers, pooled)
+        fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, shared, store, say, stop_if_asked, workers)
     with step("reconcile"):
         actuals = windows(received, seen_at, recipe.leads)
         scale = np.stack([mean_square_step(received[:, :n]) for n in seen_at], axis=1)
@@ -298,9 +299,26 @@ def peak_memory_mb() -> float:
     return peak / (1e6 if sys.platform == "darwin" else 1e3)
 
 
+@dataclass(frozen=True)
+class Shared:
+    """What series have from others or from outside: seasons of groups, drivers [nodes, ...], pooled effects."""
+
+    seasons: Seasons | None
+    drivers: dict[str, Floats]
+    pooled: dict[tuple[str, ...], tuple[Pooled, ...]]
+
+    def rows(self, start: int, end: int) -> Shared:
+        """Those of the nodes start..end."""
+        return Shared(
+            self.seasons.rows(start, end) if self.seasons else None,
+            {name: one[start:end] for name, one in self.drivers.items()},
+            {entries: tuple(one.rows(slice(start, end)) for one in found) for entries, found in self.pooled.items()},
+        )
+
+
 def _drivers(forms: list[Form], structure: Structure, panel: Panel, n_seen: int, leads: int) -> dict[str, Floats]:
     """Drivers of every node that a method asks for. Raises where one is not there, or not known ahead anywhere."""
-    names = sorted({driver_of(entry)[0] for form in forms for entry in form.drivers})
+    names = sorted({driver_of(entry)[0] for form in forms for entry in form.drivers + form.pooled})
     found = node_drivers(structure, panel, n_seen, names)
     for form in forms:
         check_known_ahead(form, found or panel.drivers, structure.n_nodes, panel.timeline, leads)
@@ -313,8 +331,7 @@ def _fit_all(
     forms: list[Form],
     seen_at: list[int],
     leads: int,
-    seasons: Seasons | None,
-    drivers: dict[str, Floats],
+    shared: Shared,
     store: ChunkStore | None,
     say: Progress,
     stop_if_asked: Callable[[], None],
@@ -327,9 +344,8 @@ def _fit_all(
         i, start, end = span
         kept = store.load(i) if store else None
         if kept is None:
-            own = seasons.rows(start, end) if seasons else None
-            below = {name: one[start:end] for name, one in drivers.items()}
-            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads, own, below)
+            own = shared.rows(start, end)
+            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads, own.seasons, own.drivers, own.pooled)
             if store:
                 store.save(i, kept)
         return i, start, end, kept

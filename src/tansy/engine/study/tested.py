@@ -11,6 +11,7 @@ from tansy.engine.backtest.measures import mean_absolute_season_step, mean_squar
 from tansy.engine.backtest.origins import Seasons, fit_chunk
 from tansy.engine.methods.fits import Floats
 from tansy.engine.methods.notation import Form
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.timeline import Timeline
 
 MEASURES = ("ME", "MAE", "RMSE", "WAPE", "MASE", "RMSSE")
@@ -31,10 +32,11 @@ class Tested:
 def from_origins(
     history: Floats, received: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int,
     drivers: Mapping[str, Floats], seasons: Seasons | None = None,
+    pooled: Mapping[tuple[str, ...], Sequence[Pooled]] | None = None,
 ) -> list[Tested]:  # fmt: skip
     """history: [T], as methods see it; received: [T], what forecasts are scored against. drivers: per name [1, T + H or
     more]. Measures are taken over the origins that all the methods could forecast, so that they can be compared."""
-    fits = fit_chunk(history[None], timeline, forms, seen_at, horizon, seasons, drivers, with_forms=True)
+    fits = fit_chunk(history[None], timeline, forms, seen_at, horizon, seasons, drivers, pooled, with_forms=True)
     came = np.stack([received[n : n + horizon] for n in seen_at])
     errors = came[None] - fits.tested[0]
     common = ~np.isnan(fits.tested[0, :, :, 0]).any(axis=0)

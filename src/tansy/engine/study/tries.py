@@ -15,6 +15,7 @@ from tansy.engine.errors import DriverError, NotationError
 from tansy.engine.methods.as_json import numbers, tried
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import CHOSEN_POWER, Form, parse
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
 from tansy.engine.timeline import Timeline
@@ -37,13 +38,15 @@ class Try:
 
 def try_methods(
     values: Floats, timeline: Timeline, texts: list[str], horizon: int, profile: Floats | None = None,
-    drivers: Mapping[str, Floats] | None = None,
+    drivers: Mapping[str, Floats] | None = None, pooled: Mapping[tuple[str, ...], Pooled] | None = None,
 ) -> list[Try]:  # fmt: skip
     """Fit each text to one series [T]; a wrong text spoils only its own try.
 
     profile: [T + H], the season of the group, for forms that share it. drivers: per name [1, T + H or more].
+    pooled: effects of its group, for forms that pool them.
     """
-    batch = Batch(values[None, :], timeline, drivers or {}, profiles=None if profile is None else profile[None, :])
+    own = None if profile is None else profile[None, :]
+    batch = Batch(values[None, :], timeline, drivers or {}, pooled or {}, profiles=own)
     found = []
     for text in texts[:MOST_TRIES]:
         form = understood(text, batch, horizon)
@@ -56,6 +59,14 @@ def try_methods(
             continue
         found.append(Try(text, parts[-1][1]))
     return found
+
+
+def form_or_none(text: str) -> Form | None:
+    """The form, None where the text is wrong."""
+    try:
+        return parse(text)
+    except NotationError:
+        return None
 
 
 def understood(text: str, batch: Batch, horizon: int) -> Form | str:
@@ -201,6 +212,8 @@ def _after_words(form: Form) -> str:
     says = ""
     if form.drivers and form.family != "regression":
         says += f" Besides, effects of {', '.join(form.drivers)}."
+    if form.pooled:
+        says += f" Effects of {', '.join(form.pooled)}, as the series of its group share them."
     if form.level_shifts:
         says += f" The level shifts in {', '.join(form.level_shifts)}."
     if form.log:

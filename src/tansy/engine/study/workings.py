@@ -12,12 +12,14 @@ Everything else is spreadsheet arithmetic that Python reads the same way. Rows b
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods.fits import Fits
+from tansy.engine.methods.regressors import regressors_of
 from tansy.engine.methods.trends import theta_line
 from tansy.engine.timeline import Timeline
 
@@ -103,9 +105,19 @@ _ACTUAL = Column("actual", "Actual", "", "history, corrected")
 _LOG_ACTUAL = Column("log_actual", "ln actual", "LN([actual])", "natural logarithm")
 
 
-def workings(values: Floats, timeline: Timeline, fits: Fits, profile: Floats | None = None) -> Workings:
-    """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares."""
+def workings(
+    values: Floats, timeline: Timeline, fits: Fits, profile: Floats | None = None,
+    drivers: Mapping[str, Floats] | None = None,
+) -> Workings:  # fmt: skip
+    """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares. drivers:
+    per name [1, T or more]."""
     form = fits.form(0)
+    if form.pooled or form.power is not None or not fits.defined[0]:
+        return _of_lags(values, timeline, fits)
+    if form.family == "regression" and not form.log:
+        return _of_regression(values, timeline, fits, drivers or {})
+    if form.family == "arima" and form.orders and not (form.log or fits.linear) and not _gaps(values):
+        return _of_arima(values, timeline, fits)
     if form.family == "ets":
         return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile))
     if form.family == "trend" and not (form.words or form.log):
@@ -115,6 +127,11 @@ def workings(values: Floats, timeline: Timeline, fits: Fits, profile: Floats | N
     if form.family in _INTERMITTENT and not form.log and (values > 0.0).any():
         return _of_demands(values, timeline, fits)
     return _of_lags(values, timeline, fits)
+
+
+def _gaps(values: Floats) -> bool:
+    known = np.nonzero(~np.isnan(values))[0]
+    return bool(np.isnan(values[known[0] :]).any())
 
 
 def _begin(values: Floats, timeline: Timeline, n_start: int) -> tuple[int, list[str], list[Cell]]:
@@ -315,6 +332,87 @@ def _of_trend(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     return Workings(labels, 0, columns, cells, p, formulas, equation.replace("+ -", "− "), totals)
 
 
+def _of_regression(values: Floats, timeline: Timeline, fits: Fits, drivers: Mapping[str, Floats]) -> Workings:
+    """One column for each regressor, and the sum of their effects."""
+    p = fits.named_parameters(0)
+    x = regressors_of(fits.form(0), drivers, 1, timeline, 0)
+    first, labels, actual = _begin(values, timeline, 0)
+    used = [(j, name) for j, name in enumerate(x.names) if name in p]
+    given = [Column(f"x_{_letters(j)}", name, "", "driver") for j, name in used]
+    line = "{constant}" + "".join(f"+{{b{j}}}*[x_{_letters(j)}]" for j, _ in used)
+    columns = [_ACTUAL, *given, Column("fitted", "Predicted", line, "constant and effects of the drivers"), *_ERROR]
+    cells: dict[str, list[Cell]] = {"actual": actual, "fitted": []}
+    unknown = x.unknown[0] if x.unknown is not None else np.zeros(len(values), dtype=bool)
+    for j, _ in used:
+        cells[f"x_{_letters(j)}"] = [
+            Cell(why="not known") if unknown[t] else Cell(float(x.x[0, t, j])) for t in range(first, len(values))
+        ]
+    effects = np.array([p[name] for _, name in used])
+    at = p["constant"] + x.x[0, first : len(values)][:, [j for j, _ in used]] @ effects
+    cells["fitted"] = [
+        Cell(why="a driver is not known") if unknown[first + i] else Cell(float(value), line)
+        for i, value in enumerate(at)
+    ]
+    _errors(cells)
+    named = {"constant": p["constant"], **{f"b{j}": p[name] for j, name in used}}
+    equation = f"{p['constant']:.6g}" + "".join(f" + {p[name]:.6g} {name}" for _, name in used)
+    return Workings(labels, 0, columns, cells, named, equation=equation.replace("+ -", "− "))
+
+
+def _letters(j: int) -> str:
+    """Column names hold letters alone."""
+    return (chr(97 + j // 26) if j >= 26 else "") + chr(97 + j % 26)
+
+
+_SETTLED = 1e-11
+
+
+def _of_arima(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
+    """Past values and past errors times their weights, the polynomials multiplied out. In the first periods the exact
+    likelihood weighs them otherwise, because it knows that nothing came before; there the fitted value stands alone."""
+    form, p = fits.form(0), fits.named_parameters(0)
+    assert form.orders is not None
+    m = max(form.period, 1)
+    past, errors = np.ones(1), np.ones(1)
+    for names, sign in ((("ar", "sar"), -1.0), (("ma", "sma"), 1.0)):
+        found = np.ones(1)
+        for name, lag in zip(names, (1, m), strict=True):
+            numbers = [int(key[len(name) :]) for key in p if key.rstrip("0123456789") == name]
+            factor = np.zeros(max(numbers, default=0) * lag + 1)
+            factor[0] = 1.0
+            for i in numbers:
+                factor[i * lag] = sign * p[f"{name}{i}"]
+            found = np.convolve(found, factor)
+        past, errors = (found, errors) if sign < 0 else (past, found)
+    own = float(past.sum()) * (
+        p.get("mean", 0.0) + p.get("constant", 0.0) + p.get("drift", 0.0) * m ** form.seasonal[1]
+    )
+    for lag in [1] * form.orders[1] + [m] * form.seasonal[1]:
+        past = np.convolve(past, np.r_[1.0, np.zeros(lag - 1), -1.0])
+    weights = {f"a{j}": -float(past[j]) for j in np.nonzero(np.abs(past) > 1e-15)[0].tolist() if j}
+    weights |= {f"e{j}": float(errors[j]) for j in np.nonzero(errors)[0].tolist() if j}
+    sources = {"a": "actual", "e": "error"}
+    formula = ("{c}" if own else "0") + "".join(f"+{{{name}}}*[{sources[name[0]]}<{name[1:]}]" for name in weights)
+    first, labels, actual = _begin(values, timeline, 0)
+    fitted, e = (values - fits.residuals[0])[first:], fits.residuals[0][first:]
+    y = values[first:]
+    longest = max((int(name[1:]) for name in weights), default=0)
+    cells: dict[str, list[Cell]] = {"actual": actual, "fitted": []}
+    settled = False
+    for t, value in enumerate(fitted):
+        if np.isnan(value):
+            cells["fitted"].append(Cell(why="used up by differencing"))
+            continue
+        if t >= longest and not np.isnan(e[t - longest : t]).any():
+            by_hand = own + sum(w * (y if name[0] == "a" else e)[t - int(name[1:])] for name, w in weights.items())
+            settled = settled or abs(by_hand - value) <= _SETTLED * max(1.0, abs(value))
+        cells["fitted"].append(Cell(float(value), formula if settled else ""))
+    _errors(cells)
+    means = "past values and errors, weighted; without a formula where the start is felt"
+    columns = [_ACTUAL, Column("fitted", "Fitted", formula, means), *_ERROR]
+    return Workings(labels, 0, columns, cells, {"c": own, **weights} if own else weights)
+
+
 def _of_theta(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     """The line through the adjusted history, and the doubled distance from it, smoothed; their mean is the forecast."""
     indices, seasonal, coefficients, line = theta_line(values[None], timeline.season_length, 0)
@@ -432,7 +530,7 @@ def _of_lags(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     p = fits.named_parameters(0)
     m = timeline.season_length
     k = int(p.get("window", 0))
-    complete = not np.isnan(values[first:]).any() and not form.log
+    complete = not np.isnan(values[first:]).any() and not (form.transformed or form.pooled)
     back, formula = 0, ""
     if complete and form.family == "naive":
         back, formula = 1, "[actual<]"

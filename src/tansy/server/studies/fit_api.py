@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
@@ -28,7 +28,7 @@ from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.place import Place
-from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer
+from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer, last_of
 
 _MOST = 5  # methods tested at once: four and what the search chose
 
@@ -254,7 +254,8 @@ class FitView(APIView):
         text = request.query_params.get("method", "")
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
-        one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers())[0]
+        effects = last_of(place.pooled([text], values, timeline, []))
+        one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers(), effects)[0]
         fitted = one.fits is not None and bool(one.fits.defined[0])
         measures = tries.in_sample(values, [one], timeline.season_length)[0]
         floor = 0.0 if place.study.recipe.nonnegative else -np.inf
@@ -321,7 +322,7 @@ class TestedView(APIView):
         tested = iter(
             from_origins(
                 values, place.received(), timeline, usable, seen_at, place.leads, place.drivers(),
-                place.seasons(texts, timeline),
+                place.seasons(texts, timeline), place.pooled(texts, values, timeline, seen_at),
             )
             if usable
             else []
@@ -367,7 +368,11 @@ class DriversView(APIView):
                 "This history has no drivers that are known ahead. Bring in a file with price or promotion by period."
             )
             return Response(answer)
-        one = tries.try_methods(values, timeline, [asked], place.leads, None, batch.drivers)[0]
+        effect_rows = last_of(place.pooled([asked], values, timeline, []))
+        batch = replace(batch, pooled=effect_rows)
+        profile = place.profile([asked], timeline, 3 * timeline.season_length + place.leads)
+        batch = replace(batch, profiles=None if profile is None else profile[None])
+        one = tries.try_methods(values, timeline, [asked], place.leads, profile, batch.drivers, effect_rows)[0]
         fits: Fits | None = one.fits
         if fits is None or not fits.defined[0]:
             answer["problem"] = one.problem or "This method cannot be fitted to this series."
@@ -402,7 +407,7 @@ class DriversView(APIView):
         """The node's own method where it has drivers, else one with all that are known ahead."""
         chosen = place.node.chosen
         own = place.result.methods[chosen] if chosen >= 0 else ""
-        if own and parse(own).drivers:
+        if own and (parse(own).drivers or parse(own).pooled):
             return str(own)
         entries = default_drivers(drivers, place.study.load.timeline.n_periods + place.leads)
         return f"boxcox(0.5) arima(1,0,1) + harmonics(3) + x({', '.join(entries)})" if entries else ""

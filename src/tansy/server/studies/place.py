@@ -6,13 +6,16 @@ import numpy as np
 from numpy.typing import NDArray
 from rest_framework.generics import get_object_or_404
 
-from tansy.engine.backtest.origins import Seasons
+from tansy.engine.backtest.origins import Seasons, pooled_at
 from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import driver_of
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.structure.node_drivers import node_drivers
+from tansy.engine.study import tries
 from tansy.engine.timeline import Timeline
 from tansy.server.studies.models import Node, Result, unpack
-from tansy.server.studies.services import planned_panel, structure_of
+from tansy.server.studies.services import drivers_of_all, planned_panel, structure_of
 
 Floats = NDArray[np.float64]
 
@@ -50,6 +53,35 @@ class Place:
             return {}
         seen = self.result.seen_at[0]
         return node_drivers(structure_of(self.study), panel, seen, names, self.node.position)
+
+    def pooled(
+        self, texts: list[str], values: Floats, timeline: Timeline, seen_at: list[int]
+    ) -> dict[tuple[str, ...], tuple[Pooled, ...]]:
+        """Effects that texts pool over the series of the node's group, at each origin and with all of `values`."""
+        forms = [form for form in map(tries.form_or_none, texts) if form is not None and form.pooled]
+        if not forms:
+            return {}
+        structure, position = structure_of(self.study), self.node.position
+        groups = structure.effect_groups()
+        beside = np.nonzero(groups[-1] == groups[-1][position])[0]
+        at = int(np.nonzero(beside == position)[0][0])
+        known = dict(
+            Node.objects.filter(study=self.study, position__in=beside.tolist()).values_list("position", "history")
+        )
+        history = np.full((len(beside), timeline.n_periods), np.nan)
+        for i, other in enumerate(beside.tolist()):
+            row = unpack(known[other])
+            history[i, : len(row)] = row
+        history[at] = values
+        names = sorted({driver_of(entry)[0] for form in forms for entry in form.pooled})
+        drivers = drivers_of_all(self.study, self.result.seen_at[0], tuple(names))
+        if any(name not in drivers for name in names):
+            return {}
+        found = pooled_at(
+            forms, history, {name: one[beside] for name, one in drivers.items()}, timeline, seen_at,
+            tuple(group[beside] for group in groups),
+        )  # fmt: skip
+        return {entries: tuple(one.rows(slice(at, at + 1)) for one in row) for entries, row in found.items()}
 
     def batch(self, values: Floats, timeline: Timeline) -> Batch:
         return Batch(values[None, :], timeline, self.drivers())

@@ -22,6 +22,7 @@ from tansy.engine.errors import Stopped, TansyError
 from tansy.engine.methods.notation import parse
 from tansy.engine.panel import Panel
 from tansy.engine.structure.grouping import Structure, group
+from tansy.engine.structure.node_drivers import node_drivers
 from tansy.engine.structure.plans import with_plans
 from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
@@ -125,8 +126,15 @@ def structure_of(study: Study) -> Structure:
     return group(planned_panel(study), study.recipe.structure)
 
 
+@lru_cache(maxsize=1)
+def drivers_of_all(study: Study, n_seen: int, names: tuple[str, ...]) -> dict[str, NDArray[np.float64]]:
+    """Drivers of every node of a study, as it had them."""
+    return node_drivers(structure_of(study), planned_panel(study), n_seen, names)
+
+
 def forget() -> None:
     """For tests, which roll back and use the same ids again."""
+    drivers_of_all.cache_clear()
     planned_panel.cache_clear()
     structure_of.cache_clear()
 

@@ -16,6 +16,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.methods.notation import parse
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.profile.kinds import NAMES
 from tansy.engine.study import tries
 from tansy.engine.study.parts import with_plan
@@ -137,6 +138,10 @@ class KeptSerializer(serializers.ModelSerializer):
         return found
 
 
+def last_of(pooled: dict[tuple[str, ...], tuple[Pooled, ...]]) -> dict[tuple[str, ...], Pooled]:
+    return {entries: found[-1] for entries, found in pooled.items()}
+
+
 class TryView(APIView):
     @extend_schema(request=AskSerializer, responses=TriesSerializer)
     def post(self, request: Request, pk: int, position: int) -> Response:
@@ -156,7 +161,7 @@ class TryView(APIView):
         wanted = {n: np.array([np.nan if v is None else v for v in row], dtype=float) for n, row in plan.items()}
         found = tries.try_methods(
             values, timeline, texts, horizon, place.profile(texts, timeline, horizon),
-            with_plan(drivers, timeline.n_periods, wanted),
+            with_plan(drivers, timeline.n_periods, wanted), last_of(place.pooled(texts, values, timeline, [])),
         )  # fmt: skip
         floor = 0.0 if place.study.recipe.nonnegative else -np.inf
         measures = tries.in_sample(values, found, timeline.season_length)
@@ -182,10 +187,12 @@ def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Wor
     values, timeline = place.history([])
     parse(text)
     profile = place.profile([text], timeline, 1)
-    one = tries.try_methods(values, timeline, [text], 1, profile, place.drivers())[0]
+    one = tries.try_methods(
+        values, timeline, [text], 1, profile, place.drivers(), last_of(place.pooled([text], values, timeline, []))
+    )[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
-    return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile)
+    return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile, place.drivers())
 
 
 METHOD = OpenApiParameter("method", str, required=True)
