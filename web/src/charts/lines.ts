@@ -10,6 +10,9 @@ export interface Line {
   dashed?: boolean;
 }
 
+/** Longer names are cut at the end of a line; the table below has them whole. */
+const MOST_LETTERS = 32;
+
 /** Room for a name, as a share of the height of the plot. */
 const NAME_HEIGHT = 0.075;
 
@@ -17,7 +20,7 @@ export function linesOptions(lines: Line[], x: string[], unit: string, colours: 
   const values = lines.flatMap((line) => line.values.filter((value) => value !== null));
   const axis = roundAxis(values);
   const names = lines.map((line) => ({
-    text: line.name,
+    text: line.name.length > MOST_LETTERS ? `${line.name.slice(0, MOST_LETTERS - 1)}…` : line.name,
     value: line.values.at(-1) ?? axis.min,
     colour: line.strong ? colours.plum : colours.second,
   }));

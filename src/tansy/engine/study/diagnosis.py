@@ -21,6 +21,7 @@ from tansy.engine.profile.correlation import (
 
 _FAR = 4.0  # standard deviations of an error that is pointed out
 _NEAR_CIRCLE = 0.97
+_NEAR_EDGE = 0.8  # of a coefficient: from there on the likelihood is no parabola
 _NOT_JUDGED = ("mean", "constant")
 _SURE = 1.3  # times the 95 % band: an autocorrelation that is named (p about 0.01)
 
@@ -155,15 +156,20 @@ def _of_roots(found: Roots, form: Form) -> list[str]:
 
 
 def _of_coefficients(found: list[Coefficient]) -> list[str]:
-    weak = [
-        c
-        for c in found
-        if c.p is not None and c.p > WEAK and c.name not in _NOT_JUDGED and not c.name.startswith(("sin", "cos"))
+    says = []
+    tested = [
+        c for c in found if c.p is not None and c.name not in _NOT_JUDGED and not c.name.startswith(("sin", "cos"))
     ]
-    if not weak:
-        return []
-    listed = ", ".join(f"{c.name} (p = {c.p:.2f})" for c in weak)
-    return [f"Weak: {listed}. What is weak may as well be zero; a model without it is easier to trust."]
+    edge = [c.name for c in tested if c.name.lstrip("s").startswith(("ma", "ar")) and abs(c.value) > _NEAR_EDGE]
+    weak = [c for c in tested if (c.p or 0.0) > WEAK and c.name not in edge]
+    if weak:
+        listed = ", ".join(f"{c.name} (p = {c.p:.2f})" for c in weak)
+        advice = "leave out one at a time" if len(weak) > 1 else "try it without"
+        says.append(f"Weak: {listed}. What is weak may as well be zero: {advice}.")
+    unsure = [c.name for c in tested if c.name in edge and (c.p or 0.0) > WEAK]
+    if unsure:
+        says.append(f"{', '.join(unsure)} lies near the edge of what can be, where a standard error says little.")
+    return says
 
 
 def _of_errors(values: Floats, errors: Floats, fits: Fits, labels: list[str]) -> list[str]:

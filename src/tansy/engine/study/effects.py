@@ -74,6 +74,13 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
         return float(brought_back(at + shift, powers)) - usual
 
     squares = _squares(fits.residuals[0])
+    fitted = y - fits.residuals[0]
+    errors = fits.residuals[0]
+    if power is not None:
+        errors = transformed(np.where(np.isnan(y), 1.0, y), powers) - transformed(
+            np.nan_to_num(fitted, nan=1.0), powers
+        )
+    ratios = np.log(np.maximum(y, 0.5) / np.maximum(fitted, 0.5))
     by_name = {one.name: one for one in coefficients(fits, 0)}
     names = names_of(form)
     found = []
@@ -82,7 +89,7 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
         for column in columns_of(entry):
             if column in by_name:
                 x = columns.x[0, :length, names.index(column)]
-                found.append(_effect(entry, column, by_name[column], x, batch, fits, units, explained))
+                found.append(_effect(entry, column, by_name[column], x, batch, errors, units, explained))
     if form.pooled:
         factors = Form("regression", drivers=form.pooled)
         own = regressors_of(factors, batch.drivers, 1, timeline, fits.forecast.shape[1])
@@ -90,15 +97,18 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
             for column in columns_of(entry):
                 x = own.x[0, :length, own.names.index(column)]
                 one = by_name[f"pooled {column}"]
-                found.append(_effect(entry, column, one, x, batch, fits, lambda shift: usual * math.expm1(shift), None))
+                found.append(
+                    _effect(entry, column, one, x, batch, ratios, lambda shift: usual * math.expm1(shift), None)
+                )
     return found
 
 
 def _effect(
-    entry: str, column: str, one: Coefficient, x: Floats, batch: Batch, fits: Fits, units: Callable[[float], float],
+    entry: str, column: str, one: Coefficient, x: Floats, batch: Batch, errors: Floats, units: Callable[[float], float],
     explained: float | None,
 ) -> Effect:  # fmt: skip
-    """units: what a shift on the scale of the coefficient is in units, at the usual demand. x: [T], the column."""
+    """units: what a shift on the scale of the coefficient is in units, at the usual demand. x, errors: [T], the column
+    and the one-step errors on that scale."""
     y, length = batch.values[0], batch.timeline.n_periods
     seen = ~np.isnan(y)
     driver, log, around = driver_of(entry)
@@ -109,12 +119,16 @@ def _effect(
     size = 1.0 if switch else _STEP if part else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
     spread = NOISE_95 * (one.error or 0.0)
     usual_x = float(x[seen].mean())
-    line = np.array([units(one.value * (float(v) - usual_x)) for v in x[seen]]) + float(np.nanmedian(y))
+    usual = float(np.nanmedian(y))
+    shifts = one.value * (x[seen] - usual_x)
+    line = np.array([units(float(shift)) for shift in shifts]) + usual
+    left = np.nan_to_num(errors[seen])
+    points = np.array([units(float(shift)) for shift in shifts + left]) + usual
     offset = around[columns_of(entry).index(column)]
     return Effect(
         driver, one, _move(driver, offset, switch, part), units(size * one.value), units(size * (one.value - spread)),
         units(size * (one.value + spread)), explained, np.exp(x[seen]) if log else x[seen],
-        line + np.nan_to_num(fits.residuals[0][seen]), line,
+        points, line,
     )  # fmt: skip
 
 

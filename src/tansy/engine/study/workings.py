@@ -19,6 +19,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods.fits import Fits
+from tansy.engine.methods.notation import Form
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.regressors import regressors_of
 from tansy.engine.methods.trends import theta_line
 from tansy.engine.timeline import Timeline
@@ -112,14 +114,15 @@ def workings(
     """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares. drivers:
     per name [1, T or more]."""
     form = fits.form(0)
-    if form.pooled or form.power is not None or not fits.defined[0]:
+    if form.power is not None or not fits.defined[0] or (form.pooled and form.family != "ets"):
         return _of_lags(values, timeline, fits)
     if form.family == "regression" and not form.log:
         return _of_regression(values, timeline, fits, drivers or {})
     if form.family == "arima" and form.orders and not (form.log or fits.linear) and not _gaps(values):
         return _of_arima(values, timeline, fits)
     if form.family == "ets":
-        return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile))
+        lift = _lift(timeline, fits, drivers or {}) if form.pooled else None
+        return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile), lift)
     if form.family == "trend" and not (form.words or form.log):
         return _of_trend(values, timeline, fits)
     if form.family == "theta" and not form.log and fits.defined[0]:
@@ -173,7 +176,18 @@ def _outside(timeline: Timeline, fits: Fits, profile: Floats | None) -> Floats |
     return None
 
 
-def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Floats | None) -> Workings:
+def _lift(timeline: Timeline, fits: Fits, drivers: Mapping[str, Floats]) -> Floats:
+    """What drivers multiply demand by, [T]."""
+    form, p = fits.form(0), fits.named_parameters(0)
+    columns = regressors_of(Form("regression", drivers=form.pooled), drivers, 1, timeline, 0)
+    effects = np.array([[p[f"pooled {name}"] for name in columns.names]])
+    return Pooled(columns.names, effects, np.zeros_like(effects)).lift(columns, timeline.n_periods)[0]
+
+
+def _of_smoothing(
+    values: Floats, timeline: Timeline, fits: Fits, outside: Floats | None, lift: Floats | None
+) -> Workings:
+    """The recursion, on the scale where it runs: of the values, of their logarithms, or without what drivers did."""
     form = fits.form(0)
     assert form.letters is not None
     _, trend, season = form.letters
@@ -184,9 +198,13 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Float
     used = _used_up(values, fits)
     first, labels, actual = _begin(values, timeline, n_start)
     before = "[level<]" + ("+[damped]" if trend != "N" else "")
-    error = "[log_error]" if form.log else "[error]"
+    inner = "log" if form.log else "base" if lift is not None else ""
+    error = f"[{inner}_error]" if inner else "[error]"
     shock = f"{error}/[season]" if times else error
     columns = [_ACTUAL, *([_LOG_ACTUAL] if form.log else [])]
+    if lift is not None:
+        columns.append(Column("factor", "Drivers ×", "", "what drivers multiply demand by"))
+        columns.append(Column("base_actual", "Without", "[actual]/[factor]", "actual without what drivers did"))
     if trend != "N":
         formula = "{phi}*[trend<]" if trend == "Ad" else "[trend<]"
         means = "trend of the period before, damped" if trend == "Ad" else "trend of the period before"
@@ -203,7 +221,10 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Float
     if form.log:
         columns.append(Column("log_fitted", "ln fitted", of_level, "its logarithm as forecast one period before"))
         columns.append(Column("log_error", "ln error", "[log_actual]-[log_fitted]", "error of the logarithm"))
-    of_fitted = "EXP([log_fitted])" if form.log else of_level
+    if lift is not None:
+        columns.append(Column("base_fitted", "Fitted without", of_level, "forecast before what drivers do"))
+        columns.append(Column("base_error", "Error without", "[base_actual]-[base_fitted]", "error without drivers"))
+    of_fitted = {"log": "EXP([log_fitted])", "base": "[base_fitted]*[factor]", "": of_level}[inner]
     columns.append(Column("fitted", "Fitted", of_fitted, "what was forecast one period before"))
     columns += _ERROR
     columns.append(Column("level", "Level", f"{before}+{{alpha}}*{shock}", "level after this period"))
@@ -242,14 +263,17 @@ def _of_smoothing(values: Floats, timeline: Timeline, fits: Fits, outside: Float
         beside = float(outside[first + t]) if outside is not None else 0.0
         mu = q * s if times else q + s + beside
         missing = bool(np.isnan(value))
-        own = float(np.log(value)) if form.log and not missing else float(value)
+        factor = float(lift[first + t]) if lift is not None else 1.0
+        own = float(np.log(value)) if form.log and not missing else float(value) / factor
         e = 0.0 if missing else own - mu
         hit = e / s if times else e
         level, slope = q + p["alpha"] * hit, damped + p.get("beta", 0.0) * hit
         rest = {"damped": damped, "season": s, "level": level, "trend": slope, "fitted": mu}
-        if form.log:
-            rest |= {"log_fitted": mu, "fitted": float(np.exp(mu))}
-            for name, number in (("log_actual", own), ("log_error", e)):
+        if inner:
+            rest |= {f"{inner}_fitted": mu, "fitted": float(np.exp(mu)) if form.log else mu * factor}
+            if lift is not None:
+                cells["factor"].append(Cell(factor))
+            for name, number in ((f"{inner}_actual", own), (f"{inner}_error", e)):
                 cells[name].append(Cell(why="no value") if missing else Cell(number, formulas[name]))
         if m:
             seasons[t % m] = s + p.get("gamma", 0.0) * (e / q if times else e)

@@ -28,6 +28,7 @@ from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.place import Place
+from tansy.server.studies.services import structure_of
 from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer, last_of
 
 _MOST = 5  # methods tested at once: four and what the search chose
@@ -404,11 +405,16 @@ class DriversView(APIView):
 
     @staticmethod
     def _usual(place: Place, drivers: Any) -> str:
-        """The node's own method where it has drivers, else one with all that are known ahead."""
+        """The node's own method where it has drivers; else one of the study that pools their effects, for a series, or
+        one with all that are known ahead."""
         chosen = place.node.chosen
         own = place.result.methods[chosen] if chosen >= 0 else ""
         if own and (parse(own).drivers or parse(own).pooled):
             return str(own)
+        at_series = place.node.position >= structure_of(place.study).n_aggregates
+        shared = [text for text in place.result.methods if parse(text).pooled]
+        if shared and at_series:  # one series alone seldom knows what a promotion does
+            return str(shared[0])
         entries = default_drivers(drivers, place.study.load.timeline.n_periods + place.leads)
         return f"boxcox(0.5) arima(1,0,1) + harmonics(3) + x({', '.join(entries)})" if entries else ""
 

@@ -63,7 +63,9 @@ export function TryControls({
         label="Method"
         value={c.family}
         options={FAMILIES}
-        onChange={(family) => set({ family, text: family === 'written' ? text : '', outside: '' })}
+        onChange={(family) =>
+          set({ family, text: family === 'written' ? text : '', outside: '', pooled: '' })
+        }
       />
       {smoothing && (
         <>
@@ -117,6 +119,19 @@ export function TryControls({
             set({ outside, start: outside ? 'estimated' : c.start, tune: outside ? '' : c.tune })
           }
         />
+      )}
+      {c.pooled && (
+        <label className="flex items-start justify-between gap-2">
+          <span>
+            Effects of drivers, shared by its group <span className="text-second">{c.pooled}</span>
+          </span>
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked
+            onChange={() => set({ pooled: '' })}
+          />
+        </label>
       )}
       {smoothing &&
         weightsOf(c).map((name) => (

@@ -45,4 +45,18 @@ describe('parameters in words', () => {
     ]);
     expect(found[0]?.meaning).toBe('the level stays where it started');
   });
+
+  it('says what pooled effects do to demand', () => {
+    const found = explain(
+      [
+        { name: 'pooled log price', value: -1.12 },
+        { name: 'pooled promotion', value: 0.33 },
+      ],
+      'week',
+    );
+    expect(found.map((one) => `${one.name}: ${one.meaning}`)).toEqual([
+      'price, pooled: 1 % more price, 1.1 % less demand',
+      'promotion, pooled: times 1.39 where it is on',
+    ]);
+  });
 });

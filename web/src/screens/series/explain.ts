@@ -77,6 +77,13 @@ export function explain(parameters: { name: string; value: number }[], noun: str
           n === 1 ? `nearly all weight on the last ${noun}` : `90 % of the weight on the last ${n} ${noun}s`;
       }
       if (name === 'alpha' && value <= 0.002) explained.meaning = 'the level stays where it started';
+      const pooled = /^pooled (log )?(.+)$/.exec(name);
+      if (pooled) {
+        explained.name = `${pooled[2]}, pooled`;
+        explained.meaning = pooled[1]
+          ? `1 % more ${pooled[2]}, ${Math.abs(value).toFixed(1)} % ${value < 0 ? 'less' : 'more'} demand`
+          : `times ${Math.exp(value).toFixed(2)} where it is on`;
+      }
       if (name === 'phi' && value < 1)
         explained.meaning = `half of the slope is gone after ${halfLife(value)} ${noun}s`;
       return explained;

@@ -8,6 +8,8 @@ describe('controls and notation', () => {
     'ets(A,N,A; start=season, tune=MAE)',
     'ets(A,N,N; alpha=0.3, level=41)',
     'ets(A,N,N) + shared-season',
+    'ets(A,N,N; alpha=0.3) + shared-season + pooled(log price, promotion)',
+    'ets(best) + pooled(price)',
     'ets(best)',
     'ets(best) + harmonics(best)',
     'moving-average(6)',

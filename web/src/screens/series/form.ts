@@ -32,6 +32,8 @@ export interface Controls {
   tune: '' | 'MSE' | 'MAE' | 'MAPE';
   /** A season outside of the states. */
   outside: '' | 'harmonics(best)' | 'harmonics(2)' | 'harmonics(3)' | 'shared-season';
+  /** Effects of drivers that series share, as written: pooled(log price, promotion). */
+  pooled: string;
   window: number | null;
   shape: 'linear' | 'quadratic' | 'exponential';
   indices: boolean;
@@ -48,6 +50,7 @@ export const PLAIN: Controls = {
   level: 0,
   tune: '',
   outside: '',
+  pooled: '',
   window: 4,
   shape: 'linear',
   indices: false,
@@ -73,7 +76,8 @@ export function rangeOf(weight: Weight, c: Controls): [number, number] {
 
 export function textOf(c: Controls): string {
   if (c.family === 'written') return c.text;
-  if (c.family === 'best') return c.outside ? `ets(best) + ${c.outside}` : 'ets(best)';
+  const terms = (form: string) => [form, c.outside, c.pooled].filter(Boolean).join(' + ');
+  if (c.family === 'best') return terms('ets(best)');
   if (c.family === 'moving-average') return `moving-average(${c.window ?? 'best'})`;
   if (c.family === 'trend') return `trend(${c.shape}${c.indices ? '; indices' : ''})`;
   if (c.family !== 'ets') return c.family;
@@ -88,7 +92,7 @@ export function textOf(c: Controls): string {
   ];
   const form = `${c.error},${c.trend},${c.season}`;
   const ets = options.length ? `ets(${form}; ${options.join(', ')})` : `ets(${form})`;
-  return byHand ? ets : `${ets} + ${c.outside}`;
+  return terms(ets);
 }
 
 /** The controls that say a text, as far as they can; any other text is shown as it is written. */
@@ -111,9 +115,16 @@ function read(text: string): Controls | null {
       shape: trend[1] as Controls['shape'],
       indices: trend[2] !== undefined,
     };
-  const best = /^ets\(best\)(?: \+ (.+))?$/.exec(text);
-  if (best) return { ...PLAIN, family: 'best', outside: (best[1] ?? '') as Controls['outside'] };
-  const ets = /^ets\(([AM]),(N|A|Ad),([NAM])(?:; ([^)]*))?\)(?: \+ (.+))?$/.exec(text);
+  const best = /^ets\(best\)(?: \+ ([^+]+?))??(?: \+ (pooled\([^)]*\)))?$/.exec(text);
+  if (best)
+    return {
+      ...PLAIN,
+      family: 'best',
+      outside: (best[1] ?? '') as Controls['outside'],
+      pooled: best[2] ?? '',
+    };
+  const ets =
+    /^ets\(([AM]),(N|A|Ad),([NAM])(?:; ([^)]*))?\)(?: \+ ([^+]+?))??(?: \+ (pooled\([^)]*\)))?$/.exec(text);
   if (!ets) return null;
   const c: Controls = {
     ...PLAIN,
@@ -121,6 +132,7 @@ function read(text: string): Controls | null {
     trend: ets[2] as Controls['trend'],
     season: ets[3] as Controls['season'],
     outside: (ets[5] ?? '') as Controls['outside'],
+    pooled: ets[6] ?? '',
     weights: {},
   };
   for (const option of (ets[4] ?? '').split(', ').filter(Boolean)) {

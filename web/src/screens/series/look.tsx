@@ -105,7 +105,7 @@ export function LookPage({
           Reading the stems
         </h2>
         <p className="text-second">
-          The shaded band holds 19 of 20 correlations of pure noise. Dark stems lie outside it, or at whole
+          The shaded band holds 19 of 20 correlations of pure noise. Strong stems lie outside it, or at whole
           seasons.
         </p>
       </section>
@@ -241,7 +241,7 @@ function Years({ found }: { found: Look }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <figure>
-        <figcaption className="text-[13px] text-second">One line a year; the last one is dark.</figcaption>
+        <figcaption className="text-[13px] text-second">One line a year; the last one stands out.</figcaption>
         <Chart options={options} label="The years over each other" className="h-[300px] w-full" />
       </figure>
       <section className="max-h-[330px] overflow-auto" aria-label={`${years.what} by year`}>

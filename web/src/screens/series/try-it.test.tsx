@@ -22,6 +22,7 @@ const node = {
 interface Asked {
   methods: string[];
   actuals: (number | null)[];
+  drivers: Record<string, (number | null)[]>;
 }
 
 /** What the server says: A fits best; each actual that is typed lengthens the past. */
@@ -75,7 +76,7 @@ describe('trying methods', () => {
   it('begins with the method of the series beside last season, and marks the best of each measure', async () => {
     const calls = open();
     expect(await screen.findAllByRole('img', { name: /^Try [AB]:/ })).toHaveLength(2);
-    expect(asked(calls)).toEqual({ methods: ['ets(A,N,N)', 'seasonal-naive'], actuals: [] });
+    expect(asked(calls)).toEqual({ methods: ['ets(A,N,N)', 'seasonal-naive'], actuals: [], drivers: {} });
     const rows = within(screen.getAllByRole('table')[1] as HTMLElement).getAllByRole('row');
     expect(rows[1]?.textContent).toContain('1.00 ✓');
     expect(rows[2]?.textContent).not.toContain('✓');

@@ -30,7 +30,7 @@ export function WorkingsPage({
           <label className="flex items-center gap-2 text-[13px]">
             <span className="text-second">Method</span>
             <select
-              className="select select-sm w-[280px]"
+              className="select select-sm w-[280px] truncate"
               value={method}
               onChange={(event) => setMethod(event.target.value)}
             >
