@@ -61,7 +61,8 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """Orders searched for each series; the notes say what was tested and tried."""
     bound = {name: int(form.given.get(name, usual)) for name, (usual, _) in ARIMA_BOUNDS.items()}
     m = batch.timeline.season_length
-    if m == 1 or form.harmonics or "no-season" in form.words:
+    outside = form.harmonics and batch.timeline.frequency != "D"  # of days the week stays beside a yearly season
+    if m == 1 or outside or "no-season" in form.words:
         m = 1
         bound |= {"P": 0, "Q": 0, "D": 0}
     elif m > _LONG_SEASON:  # each seasonal coefficient of a long season is estimated from a few seasons

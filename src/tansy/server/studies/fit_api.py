@@ -15,7 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.methods.as_json import numbers
-from tansy.engine.methods.fits import Fits, Floats
+from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.inference import Coefficient
 from tansy.engine.methods.notation import Form, parse
 from tansy.engine.profile.decomposition import Parts
@@ -256,7 +256,7 @@ class FitView(APIView):
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
         effects = last_of(place.pooled([text], values, timeline, []))
-        one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers(), effects)[0]
+        one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers_for([text]), effects)[0]
         fitted = one.fits is not None and bool(one.fits.defined[0])
         measures = tries.in_sample(values, [one], timeline.season_length)[0]
         floor = 0.0 if place.study.recipe.nonnegative else -np.inf
@@ -312,17 +312,18 @@ class TestedView(APIView):
         place = Place(pk, position)
         texts = request.query_params.getlist("method")[:_MOST]
         values, timeline = place.history([])
+        drivers = place.drivers_for(texts)
         forms: list[Form | None] = []
         problems: list[str] = []
         for text in texts:
-            one = tries.understood(text, place.batch(values, timeline), place.leads)
+            one = tries.understood(text, Batch(values[None, :], timeline, drivers), place.leads)
             forms.append(one if isinstance(one, Form) else None)
             problems.append("" if isinstance(one, Form) else one)
         seen_at = place.result.seen_at
         usable = [form for form in forms if form is not None]
         tested = iter(
             from_origins(
-                values, place.received(), timeline, usable, seen_at, place.leads, place.drivers(),
+                values, place.received(), timeline, usable, seen_at, place.leads, drivers,
                 place.seasons(texts, timeline), place.pooled(texts, values, timeline, seen_at),
             )
             if usable
@@ -350,7 +351,7 @@ class DriversView(APIView):
         """What drivers do to a node, by a method that has some; without one, by a regression on all of them."""
         place = Place(pk, position)
         values, timeline = place.history([])
-        batch = place.batch(values, timeline)
+        batch = Batch(values[None, :], timeline, place.drivers())
         ahead = {name: _ahead(one[0], timeline.n_periods, place.leads) for name, one in batch.drivers.items()}
         asked = request.query_params.get("method", "") or self._usual(place, batch.drivers)
         answer: dict[str, Any] = {

@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 from rest_framework.generics import get_object_or_404
 
 from tansy.engine.backtest.origins import Seasons, pooled_at
-from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.shared_season import season_profiles
@@ -44,6 +43,11 @@ class Place:
     def received(self) -> Floats:
         """What forecasts are scored against."""
         return unpack(self.node.received or self.node.history)
+
+    def drivers_for(self, texts: list[str]) -> dict[str, Floats]:
+        """Those of `drivers`, if a text asks for any: they are read from the whole history."""
+        forms = [form for form in map(tries.form_or_none, texts) if form is not None]
+        return self.drivers() if any(form.drivers or form.pooled for form in forms) else {}
 
     def drivers(self) -> dict[str, Floats]:
         """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
@@ -82,9 +86,6 @@ class Place:
             tuple(group[beside] for group in groups),
         )  # fmt: skip
         return {entries: tuple(one.rows(slice(at, at + 1)) for one in row) for entries, row in found.items()}
-
-    def batch(self, values: Floats, timeline: Timeline) -> Batch:
-        return Batch(values[None, :], timeline, self.drivers())
 
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
         """Season of the node's group, where a text asks for it."""

@@ -153,8 +153,8 @@ class TryView(APIView):
         actuals = fields.validated_data.get("actuals", [])
         values, timeline = place.history(actuals)
         horizon = place.leads
-        drivers = place.drivers()
         plan = fields.validated_data.get("drivers", {})
+        drivers = place.drivers() if plan else place.drivers_for(texts)
         for name in plan:
             if name not in drivers:
                 raise ValidationError({"drivers": f"There is no driver {name!r}; drivers are {', '.join(drivers)}."})
@@ -188,11 +188,17 @@ def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Wor
     parse(text)
     profile = place.profile([text], timeline, 1)
     one = tries.try_methods(
-        values, timeline, [text], 1, profile, place.drivers(), last_of(place.pooled([text], values, timeline, []))
+        values,
+        timeline,
+        [text],
+        1,
+        profile,
+        place.drivers_for([text]),
+        last_of(place.pooled([text], values, timeline, [])),
     )[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
-    return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile, place.drivers())
+    return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile, place.drivers_for([text]))
 
 
 METHOD = OpenApiParameter("method", str, required=True)

@@ -108,7 +108,11 @@ function Effects({ found, unit }: { found: Drivers; unit: string }) {
         What each driver does
       </h2>
       {found.effects.length === 0 && (
-        <p className="py-2 text-second">None of the drivers varied here, so no effect can be estimated.</p>
+        <p className="py-2 text-second">
+          {/ x\(|pooled\(|regression\(/.test(found.method)
+            ? 'None of the drivers varied here, so no effect can be estimated.'
+            : 'This method has no drivers.'}
+        </p>
       )}
       <div className="grid grid-cols-3 gap-x-4 gap-y-2">
         {found.effects.slice(0, 6).map((effect) => (

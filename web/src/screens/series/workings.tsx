@@ -30,7 +30,7 @@ export function WorkingsPage({
           <label className="flex items-center gap-2 text-[13px]">
             <span className="text-second">Method</span>
             <select
-              className="select select-sm w-[280px] truncate"
+              className="select select-sm w-[430px]"
               value={method}
               onChange={(event) => setMethod(event.target.value)}
             >
@@ -42,7 +42,7 @@ export function WorkingsPage({
           <label className="flex items-center gap-2 text-[13px]">
             <span className="text-second">or written</span>
             <input
-              className="input input-sm w-[240px]"
+              className="input input-sm w-[210px]"
               placeholder="ets(A,A,N; start=first, alpha=0.3)"
               onKeyDown={(event) => {
                 if (event.key === 'Enter' && event.currentTarget.value) setMethod(event.currentTarget.value);
@@ -183,7 +183,7 @@ function Grid({ found }: { found: Found }) {
                       {one.value === null ? (
                         <span className="text-second">{one.why ? '·' : ' '}</span>
                       ) : (
-                        fixed(one.value, digits)
+                        fixed(one.value, column?.name === 'factor' ? 3 : digits)
                       )}
                     </button>
                   </td>
