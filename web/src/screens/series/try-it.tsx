@@ -27,12 +27,18 @@ const SHOWN = 2;
  * A value that follows at once while the server is idle, else after a pause, so that a drag does not ask for every pixel.
  */
 function useSettled<T>(value: T, busy: boolean): T {
-  const [settled, setSettled] = useState(value);
+  const held = useRef(value);
+  const [, again] = useState(0);
+  if (!busy) held.current = value;
   useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), busy ? 25 : 0);
+    if (!busy || held.current === value) return;
+    const timer = setTimeout(() => {
+      held.current = value;
+      again((n) => n + 1);
+    }, 25);
     return () => clearTimeout(timer);
   }, [value, busy]);
-  return settled;
+  return held.current;
 }
 
 export function TryIt({
