@@ -31,6 +31,12 @@ export function share(value: number | null | undefined): string {
   return value === null || value === undefined ? '–' : fixed(100 * value, 1);
 }
 
+/** A chance, where three digits are enough. */
+export function pValue(value: number | null): string {
+  if (value === null) return '–';
+  return value < 0.001 ? '< 0.001' : fixed(value, 3);
+}
+
 export function seconds(value: number): string {
   if (value < 90) return `${Math.max(1, Math.round(value))} s`;
   return `${Math.round(value / 60)} min`;

@@ -547,36 +547,63 @@ def _of_demands(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
 
 
 def _of_lags(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
-    """Methods whose fitted value is one look back; for all others (ARIMA, and the simple ones on logarithms or with
-    gaps) fitted values and errors alone."""
-    form = fits.form(0)
+    """Methods whose fitted value is one look back, over gaps and on logarithms too; for all others fitted values and
+    errors alone."""
+    form, p = fits.form(0), fits.named_parameters(0)
     first, labels, actual = _begin(values, timeline, 0)
-    p = fits.named_parameters(0)
-    m = timeline.season_length
-    k = int(p.get("window", 0))
-    complete = not np.isnan(values[first:]).any() and not (form.transformed or form.pooled)
-    back, formula = 0, ""
-    if complete and form.family == "naive":
-        back, formula = 1, "[actual<]"
-    elif complete and form.family == "seasonal-naive":
-        back, formula = m, f"[actual<{m}]"
-    elif complete and form.family == "drift":
-        back, formula = 1, "[actual<]+{drift}"
-    elif complete and form.family == "mean":
-        back, formula = 0, "{mean}"
-    elif complete and form.family == "moving-average" and not form.weights:
-        back, formula = k, "(" + "+".join(f"[actual<{i}]" for i in range(1, k + 1)) + f")/{k}"
-    elif complete and form.family == "moving-average":
-        weights = np.array(form.weights) / sum(form.weights)
-        back, formula = k, "+".join(f"{w:.12g}*[actual<{i + 1}]" for i, w in enumerate(weights))
-    fitted = values - fits.residuals[0]
+    y, fitted = values[first:], (values - fits.residuals[0])[first:]
+    known = np.nonzero(~np.isnan(y))[0]
+    back = {"naive": 1, "drift": 1, "seasonal-naive": timeline.season_length}.get(form.family, int(p.get("window", 0)))
     cells: dict[str, list[Cell]] = {"actual": actual, "fitted": []}
-    for i, value in enumerate(fitted[first:]):
+    formula = ""
+    for t, value in enumerate(fitted):
         if np.isnan(value):
-            why = f"needs {back} values before it" if i < back else "no value"
-            cells["fitted"].append(Cell(why=why if actual[i].value is not None or i < back else "no value"))
-        else:
-            cells["fitted"].append(Cell(float(value), formula))
+            why = f"needs {back} values before it" if t < back else "no value"
+            cells["fitted"].append(Cell(why=why if actual[t].value is not None or t < back else "no value"))
+            continue
+        looked = _look_back(form, t, known[known < t], timeline.season_length, p)
+        own = looked[0] if looked and abs(_looked(looked, y, t, p) - value) <= _SETTLED * max(1.0, abs(value)) else ""
+        formula = own or formula
+        cells["fitted"].append(Cell(float(value), own))
     _errors(cells)
     columns = [_ACTUAL, Column("fitted", "Fitted", formula, "what was forecast one period before"), *_ERROR]
     return Workings(labels, 0, columns, cells, p)
+
+
+def _look_back(
+    form: Form, t: int, before: NDArray[np.int64], m: int, p: dict[str, float]
+) -> tuple[str, list[tuple[float, int]], str, bool] | None:
+    """The formula of the fitted value at row t, from the rows known before it; and what it says: weights and rows back,
+    the parameter that is added, and whether it is all on logarithms. None where there is no such look."""
+    if form.pooled or form.power is not None:
+        return None
+    added = {"mean": "mean", "drift": "drift"}.get(form.family, "")
+    lags: list[int]
+    if form.family in ("naive", "drift") and len(before):
+        lags = [t - int(before[-1])]
+    elif form.family == "seasonal-naive" and len(before):
+        same = before[(t - before) % max(m, 1) == 0]
+        lags = [t - int(same[-1])] if len(same) else []
+    elif form.family == "moving-average" and len(before) >= int(p.get("window", 0)) > 0:
+        lags = [t - int(at) for at in before[::-1][: int(p["window"])]]
+    else:
+        lags = []
+    if (not lags and form.family != "mean") or (added and added not in p):
+        return None
+    weights = [w / sum(form.weights) for w in form.weights] or [1.0 / len(lags) for _ in lags]
+    one = "LN([actual<{}])" if form.log else "[actual<{}]"
+    looked = [one.format(lag) for lag in lags]
+    if form.weights:
+        looked = [f"{w:.15g}*{text}" for w, text in zip(weights, looked, strict=True)]
+    text = "+".join(looked)
+    if len(lags) > 1 and not form.weights:
+        text = f"({text})/{len(lags)}"
+    text = "+".join(part for part in (text, f"{{{added}}}" if added else "") if part)
+    return f"EXP({text})" if form.log else text, list(zip(weights, lags, strict=True)), added, form.log
+
+
+def _looked(looked: tuple[str, list[tuple[float, int]], str, bool], y: Floats, t: int, p: dict[str, float]) -> float:
+    """The value of a look back."""
+    _, terms, added, log = looked
+    total = sum(w * (np.log(y[t - lag]) if log else y[t - lag]) for w, lag in terms) + (p[added] if added else 0.0)
+    return float(np.exp(total) if log else total)

@@ -7,7 +7,7 @@ import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { modelsOptions, oneLine } from '../../charts/over-time';
 import { pointsOptions } from '../../charts/points';
-import { fixed, periods as noun, signed } from '../../ui/format';
+import { fixed, periods as noun, pValue, signed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 
@@ -94,11 +94,6 @@ export function DriversPage({
   );
 }
 
-function p(value: number | null): string {
-  if (value === null) return '–';
-  return value < 0.001 ? '< 0.001' : fixed(value, 3);
-}
-
 function Effects({ found, unit }: { found: Drivers; unit: string }) {
   const size = Math.max(...found.effects.map((one) => Math.abs(one.change)), 0);
   const digits = size < 10 ? 2 : size < 100 ? 1 : 0;
@@ -147,7 +142,7 @@ function Effects({ found, unit }: { found: Drivers; unit: string }) {
                   {one.name} {fixed(one.coefficient.value, 3)}
                 </td>
                 <td className="num">{fixed(one.coefficient.error, 3)}</td>
-                <td className="num">{p(one.coefficient.p)}</td>
+                <td className="num">{pValue(one.coefficient.p)}</td>
                 <td className="num">{fixed(one.explained, 1)}</td>
               </tr>
             ))}

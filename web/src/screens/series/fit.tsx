@@ -8,9 +8,10 @@ import { useColours } from '../../charts/colours';
 import { errorsOptions, modelsOptions } from '../../charts/over-time';
 import { diagonal, pointsOptions } from '../../charts/points';
 import { boxOptions, stemOptions } from '../../charts/stems';
-import { fixed } from '../../ui/format';
+import { fixed, pValue } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { Chips, NAMES } from './chips';
 import { parameterName } from './explain';
 import { FitControls } from './fit-controls';
 import { Keep } from './keep';
@@ -22,7 +23,6 @@ type Fit = Schema['Fit'];
 type Diagnosis = Schema['Diagnosis'];
 
 const SEARCH = 'arima(best)';
-const NAMES = ['A', 'B', 'C', 'D'];
 const WEAK = 0.05;
 /** Seasons of the past in the picture that compares. */
 const SHOWN = 2;
@@ -96,45 +96,14 @@ export function FitPage({
     >
       <div className="p-[18px]">
         <div className="mb-2 flex flex-wrap items-center gap-2">
-          {all.map((text, i) => (
-            <button
-              // biome-ignore lint/suspicious/noArrayIndexKey: a model is known by its place
-              key={i}
-              type="button"
-              aria-pressed={i === active}
-              onClick={() => setActive(i)}
-              className={`btn btn-sm max-w-[300px] ${i === active ? 'border-base-content' : 'btn-ghost border-rule'}`}
-            >
-              <b>{name(i)}</b>
-              <span className="truncate font-normal">
-                {i < texts.length ? text : (fits[i]?.data?.fit.model ?? '…')}
-              </span>
-            </button>
-          ))}
-          {texts.length < NAMES.length && (
-            <button
-              type="button"
-              className="btn btn-sm btn-ghost"
-              onClick={() => {
-                setTexts([...texts, texts[Math.min(active, texts.length - 1)] ?? 'arima(1,0,1)']);
-                setActive(texts.length);
-              }}
-            >
-              + one more
-            </button>
-          )}
-          {texts.length > 1 && active < texts.length && (
-            <button
-              type="button"
-              className="btn btn-sm btn-ghost"
-              onClick={() => {
-                setTexts(texts.filter((_, i) => i !== active));
-                setActive(Math.max(0, active - 1));
-              }}
-            >
-              remove {name(active)}
-            </button>
-          )}
+          <Chips
+            texts={texts}
+            active={active}
+            fallback="arima(1,0,1)"
+            extra={{ name: 'Search', text: fits[texts.length]?.data?.fit.model ?? '…' }}
+            onTexts={setTexts}
+            onActive={setActive}
+          />
         </div>
         {current?.isPending && <Loading what="the fit" />}
         {current?.isError && <Failed error={current.error} retry={() => void current.refetch()} />}
@@ -203,11 +172,6 @@ function Glass({ found, diagnosis, season }: { found: Fit; diagnosis: Diagnosis;
   );
 }
 
-function p(value: number | null): string {
-  if (value === null) return '–';
-  return value < 0.001 ? '< 0.001' : fixed(value, 3);
-}
-
 function digitsOf(value: number): number {
   const size = Math.abs(value);
   return size >= 100 ? 1 : size >= 10 ? 2 : 3;
@@ -240,7 +204,7 @@ function Coefficients({ rows }: { rows: Schema['Coefficient'][] }) {
                   {row.error === null ? 'given' : fixed(row.error, digitsOf(row.error))}
                 </td>
                 <td className="num">{fixed(row.z, 1)}</td>
-                <td className="num">{p(row.p)}</td>
+                <td className="num">{pValue(row.p)}</td>
               </tr>
             ))}
           </tbody>
@@ -293,7 +257,8 @@ function Criteria({ found }: { found: Fit }) {
             </tr>
             <tr>
               <td colSpan={3}>
-                F {fixed(v.f, 1)}, p {p(v.p)}; R² {fixed(v.r_squared, 3)}, adjusted {fixed(v.adjusted, 3)}
+                F {fixed(v.f, 1)}, p {pValue(v.p)}; R² {fixed(v.r_squared, 3)}, adjusted{' '}
+                {fixed(v.adjusted, 3)}
               </td>
             </tr>
           </tbody>

@@ -9,6 +9,7 @@ import { commonAxis, tryOptions } from '../../charts/tries';
 import { fixed, periods } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { Chips, NAMES } from './chips';
 import { TryControls } from './controls';
 import { Found } from './found';
 import { Keep } from './keep';
@@ -17,9 +18,7 @@ type Node = Schema['Node'];
 type Tries = Schema['Tries'];
 type Try = Schema['Try'];
 
-const MOST = 4;
 const MEASURES = ['ME', 'MAE', 'MSE', 'RMSE', 'MAPE', 'WAPE', 'MASE'] as const;
-const NAMES = ['A', 'B', 'C', 'D'];
 /** Periods of the past in a small picture. */
 const SHOWN = 2;
 
@@ -101,42 +100,7 @@ export function TryIt({
     >
       <div className="p-[18px]">
         <div className="mb-2 flex flex-wrap items-center gap-2">
-          {texts.map((text, i) => (
-            <button
-              // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
-              key={i}
-              type="button"
-              aria-pressed={i === active}
-              onClick={() => setActive(i)}
-              className={`btn btn-sm max-w-[260px] ${i === active ? 'border-base-content' : 'btn-ghost border-rule'}`}
-            >
-              <b>{NAMES[i]}</b> <span className="truncate font-normal">{text}</span>
-            </button>
-          ))}
-          {texts.length < MOST && (
-            <button
-              type="button"
-              className="btn btn-sm btn-ghost"
-              onClick={() => {
-                setTexts([...texts, texts[active] ?? 'ets(best)']);
-                setActive(texts.length);
-              }}
-            >
-              + one more
-            </button>
-          )}
-          {texts.length > 1 && (
-            <button
-              type="button"
-              className="btn btn-sm btn-ghost"
-              onClick={() => {
-                setTexts(texts.filter((_, i) => i !== active));
-                setActive(Math.max(0, active - 1));
-              }}
-            >
-              remove {NAMES[active]}
-            </button>
-          )}
+          <Chips texts={texts} active={active} fallback="ets(best)" onTexts={setTexts} onActive={setActive} />
           <span className="ml-auto text-[13px] text-second">Nothing here is saved until you keep it.</span>
         </div>
         {found.isPending && <Loading what="the tries" />}
