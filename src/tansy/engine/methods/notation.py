@@ -55,7 +55,8 @@ class Form:
     that name one of several things, such as start=first. harmonics: pairs, 0 for none, BEST if chosen. shared_season:
     with the season of the group. drivers: entries such as "price", "log price" or "holiday -1..1" (the period before,
     the holiday's own and the one after), which enter linearly. pooled: the same, as factors of demand that are
-    estimated over all series of a group. level_shifts: first periods of lasting shifts. log: on the logarithmic scale.
+    estimated over all series of a group. level_shifts: first periods of lasting shifts.
+    slope_changes: with a trend whose slope may change. log: on the logarithmic scale.
     power: of a Box-Cox transform, CHOSEN_POWER if chosen.
     """
 
@@ -75,6 +76,7 @@ class Form:
     drivers: tuple[str, ...] = ()
     level_shifts: tuple[str, ...] = ()
     pooled: tuple[str, ...] = ()
+    slope_changes: bool = False
     log: bool = False
     power: float | None = None
 
@@ -103,6 +105,7 @@ class Form:
         if self.drivers and self.family != "regression":
             text += f" + x({', '.join(self.drivers)})"
         text += "".join(f" + level-shift({period})" for period in self.level_shifts)
+        text += " + slope-changes" if self.slope_changes else ""
         text += f" + pooled({', '.join(self.pooled)})" if self.pooled else ""
         if self.power is not None:
             return f"boxcox({'best' if self.power == CHOSEN_POWER else f'{self.power:g}'}) {text}"
@@ -117,7 +120,7 @@ class Form:
         """Sorts the methods from simple to rich, in the order of `methods.md`."""
         extra = 2 * (self.harmonics if self.harmonics > 0 else 6 if self.harmonics else 0) + int(self.shared_season)
         extra += 1000 if self.transformed else 0
-        if self.drivers or self.level_shifts or self.pooled:
+        if self.drivers or self.level_shifts or self.pooled or self.slope_changes:
             p, _, q = self.orders or (0, 0, 0)
             dynamics = p + q + self.seasonal[0] + self.seasonal[2] + 10 * (self.family == "arima" and not self.orders)
             return _ORDER.index("regression"), dynamics + len(self.drivers + self.level_shifts + self.pooled) + extra
@@ -188,8 +191,8 @@ def parse(text: str) -> Form:
 
 _TERMS_OF = {
     "ets": ("harmonics", "shared-season", "pooled"),
-    "arima": ("harmonics", "x", "level-shift", "pooled"),
-    "regression": ("harmonics", "level-shift"),
+    "arima": ("harmonics", "x", "level-shift", "slope-changes", "pooled"),
+    "regression": ("harmonics", "level-shift", "slope-changes"),
 }
 _WRITTEN = {
     "harmonics": "harmonics(K)", "x": "x(price, promotion)", "level-shift": "level-shift(2025-W10)",
@@ -200,7 +203,7 @@ _WRITTEN = {
 def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[str, object]:
     """What stands after each plus."""
     known = _TERMS_OF.get(name, ())
-    harmonics, shared, shifts = 0, False, list[str]()
+    harmonics, shared, bent, shifts = 0, False, False, list[str]()
     drivers: tuple[str, ...] = ()
     pooled: tuple[str, ...] = ()
     for part in parts:
@@ -211,11 +214,13 @@ def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[st
                 f"{text!r}: {name} takes {', '.join(_WRITTEN.get(one, one) for one in known) or 'nothing'} after +, "
                 f"not {part.strip()!r}."
             )
-        taken = {"harmonics": harmonics, "shared-season": shared, "x": drivers, "pooled": pooled}
+        taken = {"harmonics": harmonics, "shared-season": shared, "x": drivers, "pooled": pooled, "slope-changes": bent}
         if taken.get(what):
             raise NotationError(f"{text!r}: {what} stands there twice.")
         if what == "shared-season" and not inner:
             shared = True
+        elif what == "slope-changes" and not inner:
+            bent = True
         elif what == "x":
             drivers = _drivers(text, inner, "x(price, promotion)")
         elif what == "pooled":
@@ -242,7 +247,7 @@ def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[st
         raise NotationError(f"{text!r}: pooled effects are factors already; leave the transform out.")
     return {
         "harmonics": harmonics, "shared_season": shared, "drivers": drivers, "level_shifts": tuple(shifts),
-        "pooled": pooled,
+        "pooled": pooled, "slope_changes": bent,
     }  # fmt: skip
 
 
@@ -393,6 +398,8 @@ def _arima(options: _Options, entries: list[str], seasonal: str | None, period: 
         if sp > 3 or sq > 3 or sd > 1:
             raise options.wrong("P and Q go up to 3 and D up to 1.")
         m = int(period) if sp + sd + sq else 0
+    if more["slope_changes"] and d + sd:
+        raise options.wrong("slope-changes is a trend already; leave the differences out.")
     words = options.take_words(("constant", "drift"))
     if len(words) > 1 or (words and d + sd == 0):
         raise options.wrong("one of constant and drift can be asked for where something is differenced.")
@@ -412,6 +419,10 @@ def _arima_best(options: _Options, seasonal: str | None, more: dict[str, object]
         raise options.wrong("give arima(best) a number of harmonics.")
     words = options.take_words(("exhaustive", "no-season"))
     given = options.take_numbers(tuple(ARIMA_BOUNDS))
+    if more["slope_changes"]:
+        if given.get("d", 0) or given.get("D", 0):
+            raise options.wrong("slope-changes is a trend already; leave the differences out.")
+        given = {**given, "d": 0.0, "D": 0.0}
     for name, value in given.items():
         if value != int(value) or not 0 <= value <= ARIMA_BOUNDS[name][1]:
             raise options.wrong(f"{name} is a whole number up to {ARIMA_BOUNDS[name][1]}, not {value:g}.")

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from tansy.engine.methods import arima, intermittent, regression, simple, smoothing, trends
+from tansy.engine.methods.bends import find_bends
 from tansy.engine.methods.distribution import Lifted, Normal, Transformed
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, note
 from tansy.engine.methods.notation import CHOSEN_POWER, INTERMITTENT, Form
@@ -36,6 +37,8 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
         return _lifted(form, batch, horizon, warm, bands)
     if form.transformed:
         return _on_scale(form, batch, horizon, warm, bands)
+    if form.slope_changes:
+        return _bent(form, batch, horizon, warm, bands)
     return _FAMILIES[form.family](form, batch, horizon, warm, bands)
 
 
@@ -72,6 +75,35 @@ def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands
         notes=notes,
         distribution=None if bands == "none" else Transformed(spread, powers),
     )
+
+
+def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
+    """Fit to what is left when the bends of the trend are taken out, and put them back; bands hold bends to come."""
+    n, length = batch.values.shape
+    columns = regressors_of(form, batch.drivers, n, batch.timeline, horizon)
+    known = batch.values if columns.unknown is None else np.where(columns.unknown, math.nan, batch.values)
+    bends = find_bends(known, columns.x, horizon)
+    straight = replace(batch, values=batch.values - bends.line[:, :length])
+    found = _FAMILIES[form.family](form, straight, horizon, warm, bands)
+    notes = dict(found.notes)
+    labels = batch.timeline.labels
+    for i in np.nonzero((bends.changes != 0.0).any(axis=1) & found.defined)[0].tolist():
+        said = [
+            f"{labels[date]} by {change:+.3g}"
+            for date, change in zip(bends.dates.tolist(), bends.changes[i].tolist(), strict=True)
+            if change
+        ]
+        notes[i] = (*notes.get(i, ()), f"the slope changes after {', '.join(said)} a period")
+    spread = found.distribution
+    if spread is not None:
+        assert isinstance(spread, Normal), "what is linear has a normal distribution"
+        ahead = bends.line[:, length:]
+        spread = replace(
+            spread, mean=spread.mean + ahead, each=spread.each + bends.doubt,
+            together=spread.together + bends.doubt_of_sum,
+        )  # fmt: skip
+    forecast = found.forecast + bends.line[:, length:]
+    return replace(found, forecast=forecast, distribution=spread, notes=notes)
 
 
 def _lifted(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:

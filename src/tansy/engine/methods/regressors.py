@@ -15,6 +15,7 @@ from tansy.engine.timeline import Timeline, form_of, label, ordinal, read_date
 Floats = NDArray[np.float64]
 
 HARMONIC = ("sin", "cos")
+SLOPE = "slope"
 
 
 @dataclass(frozen=True)
@@ -37,7 +38,7 @@ def names_of(form: Form) -> tuple[str, ...]:
     found = [f"{name}{j}" for name in HARMONIC for j in range(1, form.harmonics + 1)]
     for entry in form.drivers:
         found += columns_of(entry)
-    return (*found, *(f"shift {period}" for period in form.level_shifts))
+    return (*found, *(f"shift {period}" for period in form.level_shifts), *([SLOPE] if form.slope_changes else []))
 
 
 def columns_of(entry: str) -> list[str]:
@@ -55,6 +56,8 @@ def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: T
     length = timeline.n_periods
     common = [timeline.harmonics(form.harmonics, horizon)]
     shifts = [_shift(form, text, timeline, horizon) for text in form.level_shifts]
+    if form.slope_changes:  # counted from the end, so that the constant is the level there
+        shifts.append(np.arange(1.0 - length, horizon + 1.0)[:, None])
     if not form.drivers:
         x = np.concatenate([*common, *shifts], axis=1)[None]
         return Regressors(np.ascontiguousarray(x), np.zeros(n, np.int64), names_of(form), None, {})

@@ -43,8 +43,8 @@ def fit_or_simpler(
 def simpler(form: Form) -> list[Form]:
     """What to fall back to, from near to far: without the season, without the trend, the mean."""
     ways: list[Form] = []
-    if (form.drivers or form.pooled) and form.family in ("arima", "ets"):
-        ways.append(replace(form, drivers=(), level_shifts=(), pooled=()))
+    if (form.drivers or form.pooled or form.slope_changes) and form.family in ("arima", "ets"):
+        ways.append(replace(form, drivers=(), level_shifts=(), pooled=(), slope_changes=False))
     if form.family == "ets" and form.letters:
         error, trend, season = form.letters
         if season != "N" or form.harmonics or form.shared_season:

@@ -10,7 +10,7 @@ import numpy as np
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.notation import Form
-from tansy.engine.methods.regressors import HARMONIC, Regressors, regressors_of
+from tansy.engine.methods.regressors import HARMONIC, SLOPE, Regressors, regressors_of
 from tansy.engine.methods.transforms import brought_back, transformed
 
 LEVEL, SEASON, REST, POOLED = "level and trend", "season", "rest", "drivers, pooled"
@@ -84,7 +84,7 @@ def _linear(found: Fits, columns: Regressors, n_past: int) -> dict[str, Floats]:
     parts: dict[str, Floats] = {}
     x = columns.x[0]
     for j, name in enumerate(columns.names):
-        if name not in parameters:
+        if name not in parameters or name == SLOPE:
             continue
         harmonic = name.rstrip("0123456789") in HARMONIC
         usual = 0.0 if harmonic else float(x[:n_past, j].mean())

@@ -212,6 +212,8 @@ def _after_words(form: Form) -> str:
     says = ""
     if form.drivers and form.family != "regression":
         says += f" Besides, effects of {', '.join(form.drivers)}."
+    if form.slope_changes:
+        says += " A trend whose slope changes where the data say so."
     if form.pooled:
         says += f" Effects of {', '.join(form.pooled)}, as the series of its group share them."
     if form.level_shifts:

@@ -114,7 +114,7 @@ def workings(
     """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares. drivers:
     per name [1, T or more]."""
     form = fits.form(0)
-    if form.power is not None or not fits.defined[0] or (form.pooled and form.family != "ets"):
+    if form.slope_changes or form.power is not None or not fits.defined[0] or (form.pooled and form.family != "ets"):
         return _of_lags(values, timeline, fits)
     if form.family == "regression" and not form.log:
         return _of_regression(values, timeline, fits, drivers or {})
@@ -575,7 +575,7 @@ def _look_back(
 ) -> tuple[str, list[tuple[float, int]], str, bool] | None:
     """The formula of the fitted value at row t, from the rows known before it; and what it says: weights and rows back,
     the parameter that is added, and whether it is all on logarithms. None where there is no such look."""
-    if form.pooled or form.power is not None:
+    if form.pooled or form.power is not None or form.slope_changes:
         return None
     added = {"mean": "mean", "drift": "drift"}.get(form.family, "")
     lags: list[int]
