@@ -21,7 +21,7 @@ from tansy.engine.methods.transforms import brought_back, mean_brought_back, ste
 from tansy.engine.panel import Panel
 from tansy.engine.structure.grouping import group
 from tansy.engine.structure.node_drivers import node_drivers
-from tansy.engine.study.effects import analysis_of_variance, effects
+from tansy.engine.study.effects import analysis_of_variance, default_drivers, effects
 from tansy.engine.study.parts import forecast_parts
 from tansy.engine.study.recipe import default_recipe
 from tansy.engine.timeline import Timeline
@@ -294,3 +294,17 @@ def test_the_default_recipe_uses_drivers_that_are_known_ahead() -> None:
     past = {name: one[:, : WEEKS + 5] for name, one in drivers.items()}
     later = Panel(TIMELINE, ("product",), {"product": ["A", "B", "C"]}, y, drivers=past)
     assert not any("price" in method for method in default_recipe(later, {}).methods)
+    gap = drivers | {"price": np.where(np.arange(WEEKS + LEADS) == WEEKS + 4, np.nan, drivers["price"])}
+    gappy = Panel(TIMELINE, ("product",), {"product": ["A", "B", "C"]}, y, drivers=gap)
+    assert any("x(promotion)" in method for method in default_recipe(gappy, {}).methods)
+
+
+def test_of_a_calendar_of_events_only_what_came_twice_and_a_few_are_taken_unasked() -> None:
+    events = {}
+    for i in range(9):
+        on = np.zeros((3, WEEKS + LEADS))
+        on[:, 10 + i : 10 + i + 12 * (i + 1) : 12] = 1.0
+        events[f"event {i}"] = on
+    taken = default_drivers(events | sold()[1], WEEKS, LEADS)
+    assert taken[0] == "log price" and len(taken) == 6
+    assert "event 0" not in taken and "event 8" in taken

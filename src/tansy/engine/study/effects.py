@@ -23,6 +23,9 @@ _STEP = (
 )
 
 
+_MOST = 6  # drivers that are taken unasked
+
+
 @dataclass(frozen=True)
 class Effect:
     """One column of x(...). driver: its name. move: what is done to the driver, in words; change, low, high: what that
@@ -42,20 +45,30 @@ class Effect:
     line: Floats
 
 
-def default_drivers(drivers: Mapping[str, Floats], length: int) -> tuple[str, ...]:
-    """Entries of x(...) for all drivers that are known for `length` periods in most series: the logarithm where a
-    driver is a size above zero. drivers: per name [series, periods and those ahead]."""
-    found = []
+def default_drivers(drivers: Mapping[str, Floats], n_past: int, leads: int) -> tuple[str, ...]:
+    """Entries of x(...) for the drivers that are known for all leads in most series and vary: sizes first, then
+    switches, the most used ones first, at most `_MOST` in all. The logarithm where a driver is a size above zero; of a
+    calendar of events only those that came twice.
+
+    drivers: per name [series, periods and those ahead]; n_past: periods of the history.
+    """
+    length = n_past + leads
+    found: list[tuple[bool, float, str]] = []
     for name, values in drivers.items():
         seen = values[:, :length]
         known = ~np.isnan(seen)
-        if name == "stock" or values.shape[1] < length or known[:, -1].mean() < 0.5 or any(c in name for c in ",;=+()"):
+        if name == "stock" or values.shape[1] < length or known[:, n_past:].all(axis=1).mean() < 0.5:
+            continue
+        if any(c in name for c in ",;=+()") or not known.any():
             continue
         some = seen[known]
-        if not len(some) or some.min() == some.max():
+        past = np.nan_to_num(seen[:, :n_past])
+        if some.min() == some.max() or (past.max(axis=0) > 0.0).sum() < 2:
             continue
-        found.append(name if is_switch(seen) or some.min() <= 0.0 else f"log {name}")
-    return tuple(found)
+        switch = is_switch(seen)
+        entry = name if switch or some.min() <= 0.0 else f"log {name}"
+        found.append((switch, -float(past.mean()) if switch else 0.0, entry))
+    return tuple(entry for _, _, entry in sorted(found, key=lambda one: one[:2])[:_MOST])
 
 
 def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:

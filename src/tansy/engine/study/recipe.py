@@ -211,7 +211,7 @@ def _driven_candidates(panel: Panel, leads: int) -> tuple[str, ...]:
     """Regression with ARIMA errors on all drivers that are known ahead, and smoothing with their effects pooled over
     series. The regression is on the scale of square roots, where a promotion that multiplies demand and one that adds
     to it are nearly as near, and zeros have a place."""
-    entries = default_drivers(panel.drivers, panel.timeline.n_periods + leads)
+    entries = default_drivers(panel.drivers, panel.timeline.n_periods, leads)
     if not entries:
         return ()
     pairs = {"Y": 0, "Q": 1}.get(panel.timeline.frequency, 3)

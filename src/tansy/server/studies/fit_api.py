@@ -416,7 +416,7 @@ class DriversView(APIView):
         shared = [text for text in place.result.methods if parse(text).pooled]
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])
-        entries = default_drivers(drivers, place.study.load.timeline.n_periods + place.leads)
+        entries = default_drivers(drivers, place.study.load.timeline.n_periods, place.leads)
         return f"boxcox(0.5) arima(1,0,1) + harmonics(3) + x({', '.join(entries)})" if entries else ""
 
 
