@@ -16,6 +16,7 @@ from tansy.engine.compute.threads import run_chunks
 from tansy.engine.kernels import arima as kernel
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
+from tansy.engine.methods.pooled import pooled_effects
 from tansy.engine.methods.registry import fit
 from tansy.engine.timeline import Timeline
 
@@ -107,11 +108,27 @@ def driven() -> None:
     print(f"  1 thread {n / one:,.0f}, 2 threads {n / two:,.0f}")
 
 
+def pooled() -> None:
+    n, length = 10_000, 182
+    rng = np.random.default_rng(1)
+    drivers = {
+        "price": np.exp(rng.normal(0.0, 0.1, (n, length))),
+        "promotion": (rng.random((n, length)) < 0.1).astype(float),
+        "holiday": np.tile((rng.random(length) < 0.1).astype(float), (n, 1)),
+    }
+    mean = rng.lognormal(1.0, 1.0, n)[:, None] * drivers["price"] ** -1.2 * np.exp(0.4 * drivers["promotion"])
+    y, of_product = rng.poisson(mean).astype(float), np.repeat(np.arange(n // 25), 25)
+    entries, timeline = ("log price", "promotion", "holiday"), Timeline("W", 2800, length, 52)
+    seconds = timed(lambda: pooled_effects(entries, y, drivers, timeline, (of_product, of_product // 10)), 3)
+    print(f"\neffects of three drivers pooled over {n:,} series x {length} weeks, one origin: {seconds:.1f} s")
+
+
 def main() -> None:
     likelihoods()
     fits()
     searches()
     driven()
+    pooled()
 
 
 if __name__ == "__main__":
