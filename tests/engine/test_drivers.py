@@ -267,6 +267,26 @@ def test_parts_add_up_to_the_forecast(text: str) -> None:
         np.testing.assert_allclose(parts["price"], by_hand, rtol=1e-9)
 
 
+def test_parts_hold_where_a_driver_is_known_late_and_no_longer_than_the_leads() -> None:
+    y, drivers = sold(n=1)
+    late = {name: np.concatenate([one, np.full((1, 20), np.nan)], axis=1) for name, one in drivers.items()}
+    late["price"][:, :60] = np.nan
+    batch = Batch(y, TIMELINE, late)
+    form = parse("arima(1,0,0) + x(price)")
+    fits = fit(form, batch, LEADS, bands="estimated")
+    parts = {part.name: part.values for part in forecast_parts(form, fits, batch)}
+    np.testing.assert_allclose(sum(parts.values()), fits.forecast[0], rtol=1e-9)
+    price = drivers["price"][0]
+    by_hand = fits.named_parameters(0)["price"] * (price[WEEKS:] - price[60:WEEKS].mean())
+    np.testing.assert_allclose(parts["price"], by_hand, rtol=1e-9)
+    (effect,) = effects(form, fits, batch)
+    np.testing.assert_allclose(np.sort(effect.x), np.sort(price[60:WEEKS]))  # no point where it is not known
+    masked = np.where(np.arange(WEEKS) < 60, np.nan, y)
+    without = fit(parse("arima(1,0,0)"), Batch(masked, TIMELINE), LEADS)
+    left = np.nansum(fits.residuals**2) / np.nansum(without.residuals**2)
+    assert effect.explained == pytest.approx(100.0 * (1.0 - left), abs=1e-6)
+
+
 def test_bands_with_drivers_cover_what_comes() -> None:
     """Coverage of 80 and 95 % bands when the form is true, everything estimated, over 1,500 series and 13 leads: within
     3 points of the level."""

@@ -931,7 +931,6 @@ export interface components {
             period: string;
             model: string | null;
             change: string;
-            forecast: (number | null)[];
         };
         Band: {
             /** Format: double */
@@ -1147,7 +1146,7 @@ export interface components {
         };
         /**
          * @description diagnosis: null where the text is wrong or nothing could be fitted. search: models that were tried, in order.
-         *     variance: of a regression, null for other methods.
+         *     variance: of a regression, null for other methods. drivers: names of those that the history has.
          */
         Fit: {
             periods: string[];
@@ -1157,6 +1156,7 @@ export interface components {
             diagnosis: components["schemas"]["Diagnosis"] | null;
             search: components["schemas"]["Searched"][];
             variance: components["schemas"]["Variance"] | null;
+            drivers: string[];
         };
         /**
          * @description * `D` - D
@@ -1821,7 +1821,7 @@ export interface components {
          * @enum {string}
          */
         SuspicionStateEnum: "open" | "accepted" | "dismissed";
-        /** @description origins: oldest first, then now, which has no forecast here. */
+        /** @description origins: oldest first, then now. */
         Tested: {
             method: string;
             problem: string;

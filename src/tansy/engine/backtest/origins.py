@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -17,6 +17,10 @@ from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
+Entries = tuple[str, ...]
+PoolJob = tuple[Entries, int]
+"""Entries of pooled(...), and the number of periods seen."""
+PoolResult = tuple[PoolJob, Pooled]
 
 
 def origins(n_periods: int, number: int, step: int, leads: int) -> list[int]:
@@ -86,15 +90,21 @@ class Seasons:
 def pooled_at(
     forms: Sequence[Form], history: Floats, drivers: Mapping[str, Floats], timeline: Timeline, seen_at: Sequence[int],
     groups: tuple[NDArray[np.int64], ...],
-) -> dict[tuple[str, ...], tuple[Pooled, ...]]:  # fmt: skip
-    """Effects that forms pool over the rows of `history` [nodes, periods], as known at each origin and at the end."""
-    return {
-        entries: tuple(
-            pooled_effects(entries, history[:, :n], drivers, timeline.until(n), groups)
-            for n in (*seen_at, timeline.n_periods)
-        )
-        for entries in sorted({form.pooled for form in forms if form.pooled})
-    }
+    run: Callable[[Callable[[PoolJob], PoolResult], list[PoolJob]], Iterable[PoolResult]] = map,
+) -> dict[Entries, tuple[Pooled, ...]]:  # fmt: skip
+    """Effects that forms pool over the rows of `history` [nodes, periods], as known at each origin and at the end.
+
+    run: works through the origins as `map` does, in any order.
+    """
+    ends = (*seen_at, timeline.n_periods)
+    wanted = sorted({form.pooled for form in forms if form.pooled})
+
+    def work(job: PoolJob) -> PoolResult:
+        entries, n = job
+        return job, pooled_effects(entries, history[:, :n], drivers, timeline.until(n), groups)
+
+    found = dict(run(work, [(entries, n) for entries in wanted for n in ends]))
+    return {entries: tuple(found[entries, n] for n in ends) for entries in wanted}
 
 
 def fit_chunk(

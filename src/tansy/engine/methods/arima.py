@@ -193,7 +193,7 @@ class _Room:
         return Fits(
             forecast, residuals, parameters[:, keep], tuple(names[keep].tolist()), loglik, sigma2, n_used,
             sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution, notes,
-            covariance=None if shared is None else shared[:, keep][:, :, keep], linear=self.columns.names,
+            covariance=None if shared is None else shared[:, keep][:, :, keep],
         )  # fmt: skip
 
     def _without_effect(self, parameters: Floats, notes: dict[int, tuple[str, ...]]) -> Floats:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,9 +73,6 @@ class Search:
     refused: Integers
     n_tried: Integers
 
-    def rows(self, which: NDArray[np.bool_] | Integers) -> Search:
-        return Search(*(getattr(self, one.name)[which] for one in fields(self)))
-
 
 @dataclass(frozen=True)
 class Fits:
@@ -88,7 +85,7 @@ class Fits:
     from. forms and form_of [series]: the method with its choices resolved. notes: series -> what was done and why.
     tried and criteria [series, tried]: AICc of the forms that were tried. search: how orders were found. covariance
     [series, P, P]: of the estimates, zero for what is given. freedom [series]: degrees of Student's tests of them, None
-    where tests are normal. linear: names of the parameters that multiply a regressor, in the order of `regressors`.
+    where tests are normal.
     """
 
     forecast: Floats
@@ -111,7 +108,6 @@ class Fits:
     search: Search | None = None
     covariance: Floats | None = None
     freedom: Floats | None = None
-    linear: tuple[str, ...] = ()
 
     @property
     def defined(self) -> NDArray[np.bool_]:

@@ -10,6 +10,7 @@ from scipy.special import ndtr, stdtr
 
 from tansy.engine.methods.fits import Fits, Floats
 from tansy.engine.methods.notation import Form
+from tansy.engine.methods.transforms import transformed
 
 WEAK = 0.05
 """p-value above which a coefficient is called weak: it may as well be zero."""
@@ -51,6 +52,21 @@ def correlations(fits: Fits, series: int) -> tuple[list[str], Floats]:
     at = np.nonzero((spread > 0.0) & np.isfinite(fits.parameters[series]))[0]
     found = covariance[np.ix_(at, at)] / np.outer(spread[at], spread[at])
     return [fits.parameter_names[i] for i in at], found
+
+
+def errors_on_scale(values: Floats, fits: Fits) -> Floats:
+    """One-step errors [T] of the one series that was fitted, on the scale where the method takes them for alike:
+    transformed, or in proportion to the forecast where errors are multiplicative."""
+    form, errors = fits.form(0), fits.residuals[0]
+    fitted = values - errors
+    known = ~np.isnan(errors)
+    if form.transformed:
+        power = np.array([form.power or 0.0])
+        own, forecast = np.where(known, values, 1.0), np.where(known, fitted, 1.0)
+        return np.where(known, transformed(own, power) - transformed(forecast, power), np.nan)
+    if form.letters and form.letters[0] == "M":
+        return np.divide(errors, fitted, out=np.full_like(errors, np.nan), where=np.nan_to_num(fitted) != 0.0)
+    return errors
 
 
 @dataclass(frozen=True)

@@ -123,7 +123,9 @@ class Form:
         if self.drivers or self.level_shifts or self.pooled or self.slope_changes:
             p, _, q = self.orders or (0, 0, 0)
             dynamics = p + q + self.seasonal[0] + self.seasonal[2] + 10 * (self.family == "arima" and not self.orders)
-            return _ORDER.index("regression"), dynamics + len(self.drivers + self.level_shifts + self.pooled) + extra
+            return _ORDER.index("regression"), dynamics + len(
+                self.drivers + self.level_shifts + self.pooled
+            ) + self.slope_changes + extra
         if self.family == "ets":
             states = 150
             if self.letters:

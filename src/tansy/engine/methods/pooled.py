@@ -40,10 +40,7 @@ class Pooled:
 
     def lift(self, columns: Regressors, n_past: int) -> Floats:
         """What drivers multiply demand by, [series, T + H], against their mean over the `n_past` periods known."""
-        known = np.ones(columns.x.shape[:2]) if columns.unknown is None else np.ones((len(columns.x), n_past))
-        known = known[:, :n_past]
-        if columns.unknown is not None:
-            known = np.where(columns.unknown, 0.0, known)
+        known = np.ones((len(columns.x), n_past)) if columns.unknown is None else (~columns.unknown).astype(np.float64)
         past = columns.x[:, :n_past] * known[:, :, None]
         usual = past.sum(axis=1) / np.maximum(known.sum(axis=1), 1.0)[:, None]
         about = np.einsum("ntk,nk->nt", columns.x - usual[:, None, :], self.effects)

@@ -62,7 +62,7 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
         k + 1.0, np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
         np.sqrt(np.maximum(np.einsum("nii->ni", covariance), 0.0)) if bands != "none" else None,
         Normal(forecast, each, together, freedom) if bands != "none" else None,
-        notes, covariance=covariance, freedom=freedom, linear=columns.names,
+        notes, covariance=covariance, freedom=freedom,
     )  # fmt: skip
 
 

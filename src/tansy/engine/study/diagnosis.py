@@ -7,9 +7,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from tansy.engine.methods.fits import Fits, Floats
-from tansy.engine.methods.inference import WEAK, Coefficient, Roots, coefficients, correlations, roots
+from tansy.engine.methods.inference import (
+    WEAK,
+    Coefficient,
+    Roots,
+    coefficients,
+    correlations,
+    errors_on_scale,
+    roots,
+)
 from tansy.engine.methods.notation import Form
-from tansy.engine.methods.transforms import transformed
 from tansy.engine.profile.correlation import (
     NOISE_95,
     autocorrelations,
@@ -79,17 +86,8 @@ def _no_roots() -> Roots:
 
 
 def _standardised(values: Floats, fits: Fits) -> Floats:
-    """Errors over their standard deviation, on the scale where the method takes them for alike: transformed, or in
-    proportion to the forecast where errors are multiplicative."""
-    form = fits.form(0)
-    errors = fits.residuals[0]
-    fitted = values - errors
-    if form.transformed:
-        power = np.array([form.power or 0.0])
-        usable = np.where(np.isnan(errors), 1.0, values), np.where(np.isnan(errors), 1.0, fitted)
-        errors = np.where(np.isnan(errors), np.nan, transformed(usable[0], power) - transformed(usable[1], power))
-    elif form.letters and form.letters[0] == "M":
-        errors = np.divide(errors, fitted, out=np.full_like(errors, np.nan), where=np.nan_to_num(fitted) != 0.0)
+    """Errors on the scale of the method over their standard deviation."""
+    errors = errors_on_scale(values, fits)
     spread = float(np.sqrt(np.nanmean(errors**2))) if np.isfinite(errors).any() else 0.0
     return errors / spread if spread > 0.0 else np.where(np.isnan(errors), np.nan, 0.0)
 

@@ -11,18 +11,15 @@ from scipy.special import fdtrc
 
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
-from tansy.engine.methods.inference import Coefficient, coefficients
+from tansy.engine.methods.inference import Coefficient, coefficients, errors_on_scale
 from tansy.engine.methods.notation import Form, driver_of
 from tansy.engine.methods.regressors import columns_of, names_of, regressors_of
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
 
-_STEP = (
-    0.1  # a share, as that of the volume on promotion, is moved by a tenth; a size, as a price, by a tenth of itself
-)
-
-
+_STEP = 0.1  # a share, as that of the volume on promotion, is moved by a tenth; a size, as a price, by one of itself
+_PAIRS = {"Y": 0, "Q": 1}
 _MOST = 6  # drivers that are taken unasked
 
 
@@ -71,6 +68,22 @@ def default_drivers(drivers: Mapping[str, Floats], n_past: int, leads: int) -> t
     return tuple(entry for _, _, entry in sorted(found, key=lambda one: one[:2])[:_MOST])
 
 
+def driven_methods(entries: tuple[str, ...], frequency: str, shared: bool) -> tuple[str, ...]:
+    """What drivers are tried with unasked: a regression with ARIMA errors, and smoothing with pooled effects; none
+    without drivers.
+
+    The regression is on the scale of square roots, where a promotion that multiplies demand and one that adds to it are
+    nearly as near, and zeros have a place. shared: whether there are series to share a season with.
+    """
+    if not entries:
+        return ()
+    pairs = _PAIRS.get(frequency, 3)
+    season = f" + harmonics({pairs})" if pairs else ""
+    listed = ", ".join(entries)
+    with_group = " + shared-season" if pairs and shared else ""
+    return f"boxcox(0.5) arima(1,0,1){season} + x({listed})", f"ets(A,N,N){with_group} + pooled({listed})"
+
+
 def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
     """Effects of the drivers in `form`, which has its choices resolved, as fitted to one series."""
     timeline, length = batch.timeline, batch.timeline.n_periods
@@ -86,19 +99,14 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
         at = transformed(np.array(usual), powers) if usual > 0.0 or power > 0.0 else np.array(0.0)
         return float(brought_back(at + shift, powers)) - usual
 
-    squares = _squares(fits.residuals[0])
     fitted = y - fits.residuals[0]
-    errors = fits.residuals[0]
-    if power is not None:
-        errors = transformed(np.where(np.isnan(y), 1.0, y), powers) - transformed(
-            np.nan_to_num(fitted, nan=1.0), powers
-        )
+    errors = errors_on_scale(y, fits)
     ratios = np.log(np.maximum(y, 0.5) / np.maximum(fitted, 0.5))
     by_name = {one.name: one for one in coefficients(fits, 0)}
     names = names_of(form)
     found = []
     for entry in form.drivers:
-        explained = _explained(form, entry, batch, fits.forecast.shape[1], squares)
+        explained = _explained(form, entry, batch, fits)
         for column in columns_of(entry):
             if column in by_name:
                 x = columns.x[0, :length, names.index(column)]
@@ -123,10 +131,10 @@ def _effect(
     """units: what a shift on the scale of the coefficient is in units, at the usual demand. x, errors: [T], the column
     and the one-step errors on that scale."""
     y, length = batch.values[0], batch.timeline.n_periods
-    seen = ~np.isnan(y)
     driver, log, around = driver_of(entry)
     raw = batch.drivers[driver][0, :length]
-    within = raw[seen & ~np.isnan(raw)]
+    seen = ~np.isnan(errors) & ~np.isnan(raw)
+    within = raw[seen]
     switch = is_switch(within)
     part = bool(len(within)) and within.min() >= 0.0 and within.max() <= 1.0
     size = 1.0 if switch else _STEP if part else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
@@ -135,8 +143,7 @@ def _effect(
     usual = float(np.nanmedian(y))
     shifts = one.value * (x[seen] - usual_x)
     line = np.array([units(float(shift)) for shift in shifts]) + usual
-    left = np.nan_to_num(errors[seen])
-    points = np.array([units(float(shift)) for shift in shifts + left]) + usual
+    points = np.array([units(float(shift)) for shift in shifts + errors[seen]]) + usual
     offset = around[columns_of(entry).index(column)]
     return Effect(
         driver, one, _move(driver, offset, switch, part), units(size * one.value), units(size * (one.value - spread)),
@@ -152,21 +159,18 @@ def _move(driver: str, offset: int, switch: bool, part: bool) -> str:
     return f"{driver} for a tenth more of the volume{when}" if part else f"{driver} 10 % higher{when}"
 
 
-def _squares(residuals: Floats) -> float:
-    return float(np.nansum(residuals**2))
-
-
-def _explained(form: Form, entry: str, batch: Batch, horizon: int, squares: float) -> float | None:
-    """The same form without one entry, fitted anew."""
+def _explained(form: Form, entry: str, batch: Batch, fits: Fits) -> float | None:
+    """The same form without one entry, fitted anew and judged in the same periods."""
     rest = tuple(one for one in form.drivers if one != entry)
-    if form.family == "regression" and not rest and not form.harmonics and not form.level_shifts:
-        known = batch.values[0][~np.isnan(batch.values[0])]
-        without = float(((known - known.mean()) ** 2).sum())
-    else:
-        found = registry.fit(replace(form, drivers=rest), batch, horizon)
-        if not found.defined[0]:
-            return None
-        without = _squares(found.residuals[0])
+    horizon = fits.forecast.shape[1]
+    columns = regressors_of(form, batch.drivers, 1, batch.timeline, horizon)
+    same = batch if columns.unknown is None else replace(batch, values=np.where(columns.unknown, np.nan, batch.values))
+    found = registry.fit(replace(form, drivers=rest), same, horizon)
+    if not found.defined[0]:
+        return None
+    kept = ~np.isnan(fits.residuals[0])
+    without = float(np.nansum(found.residuals[0][kept] ** 2))
+    squares = float(np.nansum(fits.residuals[0] ** 2))
     return max(0.0, 100.0 * (1.0 - squares / without)) if without > 0.0 else None
 
 
@@ -191,7 +195,7 @@ def analysis_of_variance(y: Floats, fits: Fits) -> Variance | None:
         return None
     residuals = fits.residuals[0]
     known = y[~np.isnan(residuals)]
-    rest = _squares(residuals)
+    rest = float(np.nansum(residuals**2))
     total = float(((known - known.mean()) ** 2).sum())
     k, freedom = round(float(fits.n_parameters[0])) - 2, round(float(fits.freedom[0]))
     if k < 1 or not rest > 0.0 or not total > 0.0:

@@ -94,7 +94,8 @@ _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct",
 
 
 def years(values: Floats, timeline: Timeline) -> Years | None:
-    """Values by place in the year and year; of daily data the sums of months. None for yearly data."""
+    """Values by place in the year and year; of daily data the mean of each month, so that one that has only begun is
+    not small for that. None for yearly data."""
     frequency = timeline.frequency
     if frequency not in _PLACES:
         return None
@@ -112,7 +113,8 @@ def years(values: Floats, timeline: Timeline) -> Years | None:
     known = ~np.isnan(values)
     total = np.bincount(cell[known], weights=values[known], minlength=n_places * count)
     seen = np.bincount(cell[known], minlength=n_places * count)
-    table = np.where(seen > 0, total, np.nan).reshape(n_places, count)
+    mean = np.divide(total, seen, out=np.full(len(total), np.nan), where=seen > 0)
+    table = mean.reshape(n_places, count)
     some = ~np.isnan(table)
     usual = np.divide(np.nansum(table, axis=1), some.sum(axis=1), out=np.full(n_places, np.nan), where=some.any(axis=1))
     kept = some.any(axis=1)

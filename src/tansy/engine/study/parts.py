@@ -44,7 +44,7 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     m = batch.timeline.season_length
     plain = replace(form, log=False, power=None)
     power = 0.0 if form.log else form.power
-    longer = horizon + 2 * m
+    longer = horizon + seasons_beyond(m)
     drivers = {name: _longer(one, batch.timeline.n_periods + longer) for name, one in batch.drivers.items()}
     scale = batch.values if power is None else transformed(batch.values, np.array([power]))
     found = registry.fit(plain, replace(batch, values=scale, drivers=drivers), longer)
@@ -72,10 +72,14 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
 
 
 def _longer(driver: Floats, length: int) -> Floats:
-    """Up to `length` periods; beyond what is known the last value stands in, and is taken out again with its part."""
-    if driver.shape[1] >= length:
-        return driver[:, :length]
-    return np.concatenate([driver, np.repeat(driver[:, -1:], length - driver.shape[1], axis=1)], axis=1)
+    """Up to `length` periods of one series [1, ...]; after the last value that is known that one stands in, and is
+    taken out again with its part."""
+    found = np.full((1, length), np.nan)
+    found[:, : driver.shape[1]] = driver[:, :length]
+    known = np.nonzero(~np.isnan(found[0]))[0]
+    if len(known):
+        found[0, known[-1] + 1 :] = found[0, known[-1]]
+    return found
 
 
 def _linear(found: Fits, columns: Regressors, n_past: int) -> dict[str, Floats]:
@@ -83,11 +87,12 @@ def _linear(found: Fits, columns: Regressors, n_past: int) -> dict[str, Floats]:
     parameters = found.named_parameters(0)
     parts: dict[str, Floats] = {}
     x = columns.x[0]
+    known = np.ones(n_past, dtype=bool) if columns.unknown is None else ~columns.unknown[0]
     for j, name in enumerate(columns.names):
         if name not in parameters or name == SLOPE:
             continue
         harmonic = name.rstrip("0123456789") in HARMONIC
-        usual = 0.0 if harmonic else float(x[:n_past, j].mean())
+        usual = 0.0 if harmonic else float(x[:n_past, j][known].mean())
         part = parameters[name] * (x[n_past:, j] - usual)
         key = SEASON if harmonic else name.split(" +")[0].split(" -")[0]
         parts[key] = parts.get(key, np.zeros(len(part))) + part
@@ -102,6 +107,11 @@ def _is_seasonal(form: Form) -> bool:
         or (form.letters and form.letters[2] != "N")
         or any(form.seasonal)
     )
+
+
+def seasons_beyond(m: int) -> int:
+    """Periods beyond the forecast that its parts look at, so that a group's season has to be known for them."""
+    return 2 * m
 
 
 def _level(path: Floats, m: int, horizon: int) -> Floats:

@@ -18,7 +18,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
 from tansy.engine.structure.plans import Plan, read_plan
-from tansy.engine.study.effects import default_drivers
+from tansy.engine.study.effects import default_drivers, driven_methods
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.timeline import Timeline
 
@@ -192,7 +192,8 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
     origins(timeline.n_periods, number, step, leads)
     slow = ("tsb",) if _has_slow_movers(panel) else ()
-    driven = _driven_candidates(panel, leads)
+    entries = default_drivers(panel.drivers, timeline.n_periods, leads)
+    driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
     methods = (*_PLAIN_CANDIDATES, *slow, *_SEASONAL_CANDIDATES[timeline.frequency], *driven)
     return Recipe(
         name="Default",
@@ -205,20 +206,6 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         ended_after=season_and_a_bit(timeline),
         data=data,
     )
-
-
-def _driven_candidates(panel: Panel, leads: int) -> tuple[str, ...]:
-    """Regression with ARIMA errors on all drivers that are known ahead, and smoothing with their effects pooled over
-    series. The regression is on the scale of square roots, where a promotion that multiplies demand and one that adds
-    to it are nearly as near, and zeros have a place."""
-    entries = default_drivers(panel.drivers, panel.timeline.n_periods, leads)
-    if not entries:
-        return ()
-    pairs = {"Y": 0, "Q": 1}.get(panel.timeline.frequency, 3)
-    season = f" + harmonics({pairs})" if pairs else ""
-    listed = ", ".join(entries)
-    shared = " + shared-season" if pairs and len(panel.values) > 1 else ""
-    return (f"boxcox(0.5) arima(1,0,1){season} + x({listed})", f"ets(A,N,N){shared} + pooled({listed})")
 
 
 def _has_slow_movers(panel: Panel) -> bool:

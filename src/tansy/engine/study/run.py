@@ -22,7 +22,7 @@ from scipy.special import ndtri
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
 from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
-from tansy.engine.backtest.origins import ChunkFits, Seasons, fit_chunk, origins, pooled_at
+from tansy.engine.backtest.origins import ChunkFits, PoolJob, PoolResult, Seasons, fit_chunk, origins, pooled_at
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
@@ -175,7 +175,13 @@ def run_study(
         if any(form.shared_season for form in forms):
             seasons = Seasons.of(history, structure.season_sources(), timeline, seen_at, recipe.leads)
         drivers = _drivers(forms, structure, with_plans(as_received, recipe.plans).panel, seen_at[0], recipe.leads)
-        pooled = pooled_at(forms, history, drivers, timeline, seen_at, structure.effect_groups())
+
+        def while_not_stopped(work: Callable[[PoolJob], PoolResult], jobs: list[PoolJob]) -> Iterator[PoolResult]:
+            for one in run_chunks(work, jobs, workers):
+                yield one
+                stop_if_asked()
+
+        pooled = pooled_at(forms, history, drivers, timeline, seen_at, structure.effect_groups(), while_not_stopped)
         shared = Shared(seasons, drivers, pooled)
         fits = _fit_all(history, timeline, forms, seen_at, recipe.leads, shared, store, say, stop_if_asked, workers)
     with step("reconcile"):
@@ -319,10 +325,9 @@ class Shared:
 def _drivers(forms: list[Form], structure: Structure, panel: Panel, n_seen: int, leads: int) -> dict[str, Floats]:
     """Drivers of every node that a method asks for. Raises where one is not there, or not known ahead anywhere."""
     names = sorted({driver_of(entry)[0] for form in forms for entry in form.drivers + form.pooled})
-    found = node_drivers(structure, panel, n_seen, names)
     for form in forms:
-        check_known_ahead(form, found or panel.drivers, structure.n_nodes, panel.timeline, leads)
-    return found
+        check_known_ahead(form, panel.drivers, panel.n_series, panel.timeline, leads)
+    return node_drivers(structure, panel, n_seen, names)
 
 
 def _fit_all(

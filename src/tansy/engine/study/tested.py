@@ -20,12 +20,11 @@ MEASURES = ("ME", "MAE", "RMSE", "WAPE", "MASE", "RMSSE")
 @dataclass(frozen=True)
 class Tested:
     """One method. forms: at each origin, oldest first, then now; None where it could not be fitted. changes: in words,
-    per origin and now, "" where the form is that of the origin before. forecasts: [origins, H]. measures: over all
-    origins and leads, None where undefined."""
+    per origin and now, "" where the form is that of the origin before. measures: over all origins and leads, None where
+    undefined."""
 
     forms: list[Form | None]
     changes: list[str]
-    forecasts: Floats
     measures: dict[str, float | None]
 
 
@@ -57,7 +56,7 @@ def from_origins(
             name: float(v) if common.any() and np.isfinite(v) else None
             for name, v in zip(MEASURES, figures, strict=True)
         }
-        found.append(Tested(own, _changes(own), fits.tested[0, j], measures))
+        found.append(Tested(own, _changes(own), measures))
     return found
 
 

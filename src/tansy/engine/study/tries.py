@@ -16,6 +16,7 @@ from tansy.engine.methods.as_json import numbers, tried
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import CHOSEN_POWER, Form, parse
 from tansy.engine.methods.pooled import Pooled
+from tansy.engine.methods.registry import fit
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
 from tansy.engine.timeline import Timeline
@@ -76,6 +77,17 @@ def understood(text: str, batch: Batch, horizon: int) -> Form | str:
         check_known_ahead(form, batch.drivers, len(batch.values), batch.timeline, horizon)
     except (NotationError, DriverError) as error:
         return str(error)
+    return form
+
+
+def usable(text: str, batch: Batch, horizon: int) -> Form | str:
+    """The same after a fit, which finds what only the data can show to be wrong."""
+    form = understood(text, batch, horizon)
+    if isinstance(form, Form):
+        try:
+            fit(form, batch, horizon)
+        except NotationError as error:
+            return str(error)
     return form
 
 

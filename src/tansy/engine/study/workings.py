@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from tansy.engine.methods.fits import Fits
 from tansy.engine.methods.notation import Form
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.methods.regressors import regressors_of
+from tansy.engine.methods.regressors import names_of, regressors_of
 from tansy.engine.methods.trends import theta_line
 from tansy.engine.timeline import Timeline
 
@@ -118,7 +118,7 @@ def workings(
         return _of_lags(values, timeline, fits)
     if form.family == "regression" and not form.log:
         return _of_regression(values, timeline, fits, drivers or {})
-    if form.family == "arima" and form.orders and not (form.log or fits.linear) and not _gaps(values):
+    if form.family == "arima" and form.orders and not (form.log or names_of(form)) and not _gaps(values):
         return _of_arima(values, timeline, fits)
     if form.family == "ets":
         lift = _lift(timeline, fits, drivers or {}) if form.pooled else None

@@ -16,14 +16,13 @@ from rest_framework.views import APIView
 
 from tansy.engine.methods.as_json import numbers
 from tansy.engine.methods.fits import Batch, Fits, Floats
-from tansy.engine.methods.inference import Coefficient
 from tansy.engine.methods.notation import Form, parse
 from tansy.engine.profile.decomposition import Parts
 from tansy.engine.study import tries
 from tansy.engine.study.diagnosis import Diagnosis, diagnose
-from tansy.engine.study.effects import analysis_of_variance, default_drivers, effects
+from tansy.engine.study.effects import analysis_of_variance, default_drivers, driven_methods, effects
 from tansy.engine.study.look import look
-from tansy.engine.study.parts import forecast_parts
+from tansy.engine.study.parts import forecast_parts, seasons_beyond
 from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins
 from tansy.server.studies.api import NullableFloats
@@ -119,7 +118,7 @@ class VarianceSerializer(serializers.Serializer):
 
 class FitSerializer(serializers.Serializer):
     """diagnosis: null where the text is wrong or nothing could be fitted. search: models that were tried, in order.
-    variance: of a regression, null for other methods."""
+    variance: of a regression, null for other methods. drivers: names of those that the history has."""
 
     periods = serializers.ListField(child=serializers.CharField())
     n_past = serializers.IntegerField()
@@ -128,6 +127,7 @@ class FitSerializer(serializers.Serializer):
     diagnosis = DiagnosisSerializer(allow_null=True)
     search = SearchedSerializer(many=True)
     variance = VarianceSerializer(allow_null=True)
+    drivers = serializers.ListField(child=serializers.CharField())
 
 
 class AtOriginSerializer(serializers.Serializer):
@@ -136,11 +136,10 @@ class AtOriginSerializer(serializers.Serializer):
     period = serializers.CharField()
     model = serializers.CharField(allow_null=True)
     change = serializers.CharField(allow_blank=True)
-    forecast = NullableFloats()
 
 
 class TestedSerializer(serializers.Serializer):
-    """origins: oldest first, then now, which has no forecast here."""
+    """origins: oldest first, then now."""
 
     method = serializers.CharField()
     problem = serializers.CharField(allow_blank=True)
@@ -255,7 +254,7 @@ class FitView(APIView):
         text = request.query_params.get("method", "")
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
-        effects = last_of(place.pooled([text], values, timeline, []))
+        effects = last_of(place.pooled([text]))
         one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers_for([text]), effects)[0]
         fitted = one.fits is not None and bool(one.fits.defined[0])
         measures = tries.in_sample(values, [one], timeline.season_length)[0]
@@ -273,13 +272,14 @@ class FitView(APIView):
                 "diagnosis": diagnosis,
                 "search": [asdict(model) for model in searched(one.fits, timeline.season_length)] if one.fits else [],
                 "variance": asdict(variance) if variance else None,
+                "drivers": place.driver_names(),
             }
         )
 
 
 def _diagnosis(found: Diagnosis) -> dict[str, Any]:
     return {
-        "coefficients": [_coefficient(one) for one in found.coefficients],
+        "coefficients": [asdict(one) for one in found.coefficients],
         "estimated": found.estimated,
         "correlation": [numbers(row) for row in found.correlation],
         "roots": [
@@ -299,10 +299,6 @@ def _diagnosis(found: Diagnosis) -> dict[str, Any]:
     }
 
 
-def _coefficient(one: Coefficient) -> dict[str, Any]:
-    return asdict(one)
-
-
 class TestedView(APIView):
     @extend_schema(
         parameters=[OpenApiParameter("method", str, many=True, required=True)], responses=TestedSerializer(many=True)
@@ -316,7 +312,7 @@ class TestedView(APIView):
         forms: list[Form | None] = []
         problems: list[str] = []
         for text in texts:
-            one = tries.understood(text, Batch(values[None, :], timeline, drivers), place.leads)
+            one = tries.usable(text, Batch(values[None, :], timeline, drivers), place.leads)
             forms.append(one if isinstance(one, Form) else None)
             problems.append("" if isinstance(one, Form) else one)
         seen_at = place.result.seen_at
@@ -324,7 +320,7 @@ class TestedView(APIView):
         tested = iter(
             from_origins(
                 values, place.received(), timeline, usable, seen_at, place.leads, drivers,
-                place.seasons(texts, timeline), place.pooled(texts, values, timeline, seen_at),
+                place.seasons(texts, timeline), place.pooled(texts, at_origins=True),
             )
             if usable
             else []
@@ -336,10 +332,9 @@ class TestedView(APIView):
                 answer.append({"method": text, "problem": problem, "origins": [], "measures": {}})
                 continue
             found = next(tested)
-            forecasts = [*(numbers(row) for row in found.forecasts), []]
             origins = [
-                {"period": period, "model": str(own) if own else None, "change": change, "forecast": forecast}
-                for period, own, change, forecast in zip(periods, found.forms, found.changes, forecasts, strict=True)
+                {"period": period, "model": str(own) if own else None, "change": change}
+                for period, own, change in zip(periods, found.forms, found.changes, strict=True)
             ]
             answer.append({"method": text, "problem": "", "origins": origins, "measures": found.measures})
         return Response(answer)
@@ -370,9 +365,9 @@ class DriversView(APIView):
                 "This history has no drivers that are known ahead. Bring in a file with price or promotion by period."
             )
             return Response(answer)
-        effect_rows = last_of(place.pooled([asked], values, timeline, []))
+        effect_rows = last_of(place.pooled([asked]))
         batch = replace(batch, pooled=effect_rows)
-        profile = place.profile([asked], timeline, 3 * timeline.season_length + place.leads)
+        profile = place.profile([asked], timeline, place.leads + seasons_beyond(timeline.season_length))
         batch = replace(batch, profiles=None if profile is None else profile[None])
         one = tries.try_methods(values, timeline, [asked], place.leads, profile, batch.drivers, effect_rows)[0]
         fits: Fits | None = one.fits
@@ -387,7 +382,7 @@ class DriversView(APIView):
             {
                 "name": found.coefficient.name,
                 "driver": found.driver,
-                "coefficient": _coefficient(found.coefficient),
+                "coefficient": asdict(found.coefficient),
                 "move": found.move,
                 "change": found.change,
                 "low": found.low,
@@ -416,8 +411,9 @@ class DriversView(APIView):
         shared = [text for text in place.result.methods if parse(text).pooled]
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])
-        entries = default_drivers(drivers, place.study.load.timeline.n_periods, place.leads)
-        return f"boxcox(0.5) arima(1,0,1) + harmonics(3) + x({', '.join(entries)})" if entries else ""
+        timeline = place.study.load.timeline
+        usual = driven_methods(default_drivers(drivers, timeline.n_periods, place.leads), timeline.frequency, False)
+        return usual[0] if usual else ""
 
 
 def _ahead(driver: Floats, n_past: int, leads: int) -> Floats:

@@ -6,15 +6,16 @@ import numpy as np
 from numpy.typing import NDArray
 from rest_framework.generics import get_object_or_404
 
-from tansy.engine.backtest.origins import Seasons, pooled_at
+from tansy.engine.backtest.origins import Seasons
 from tansy.engine.methods.notation import driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.structure.node_drivers import node_drivers
+from tansy.engine.structure.plans import Event
 from tansy.engine.study import tries
 from tansy.engine.timeline import Timeline
 from tansy.server.studies.models import Node, Result, unpack
-from tansy.server.studies.services import drivers_of_all, planned_panel, structure_of
+from tansy.server.studies.services import planned_panel, pooled_of_group, structure_of
 
 Floats = NDArray[np.float64]
 
@@ -44,6 +45,11 @@ class Place:
         """What forecasts are scored against."""
         return unpack(self.node.received or self.node.history)
 
+    def driver_names(self) -> list[str]:
+        """Of the history and of the plans, without reading either's values."""
+        events = [plan.name for plan in self.study.recipe.plans if isinstance(plan, Event)]
+        return [name for name in dict.fromkeys([*self.study.load.driver_names, *events]) if name != "stock"]
+
     def drivers_for(self, texts: list[str]) -> dict[str, Floats]:
         """Those of `drivers`, if a text asks for any: they are read from the whole history."""
         forms = [form for form in map(tries.form_or_none, texts) if form is not None]
@@ -52,40 +58,24 @@ class Place:
     def drivers(self) -> dict[str, Floats]:
         """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
         panel = planned_panel(self.study)
-        names = [name for name in panel.drivers if name != "stock"]
-        if not names:
-            return {}
+        names = self.driver_names()
         seen = self.result.seen_at[0]
         return node_drivers(structure_of(self.study), panel, seen, names, self.node.position)
 
-    def pooled(
-        self, texts: list[str], values: Floats, timeline: Timeline, seen_at: list[int]
-    ) -> dict[tuple[str, ...], tuple[Pooled, ...]]:
-        """Effects that texts pool over the series of the node's group, at each origin and with all of `values`."""
-        forms = [form for form in map(tries.form_or_none, texts) if form is not None and form.pooled]
-        if not forms:
-            return {}
-        structure, position = structure_of(self.study), self.node.position
-        groups = structure.effect_groups()
-        beside = np.nonzero(groups[-1] == groups[-1][position])[0]
-        at = int(np.nonzero(beside == position)[0][0])
-        known = dict(
-            Node.objects.filter(study=self.study, position__in=beside.tolist()).values_list("position", "history")
-        )
-        history = np.full((len(beside), timeline.n_periods), np.nan)
-        for i, other in enumerate(beside.tolist()):
-            row = unpack(known[other])
-            history[i, : len(row)] = row
-        history[at] = values
-        names = sorted({driver_of(entry)[0] for form in forms for entry in form.pooled})
-        drivers = drivers_of_all(self.study, self.result.seen_at[0], tuple(names))
-        if any(name not in drivers for name in names):
-            return {}
-        found = pooled_at(
-            forms, history, {name: one[beside] for name, one in drivers.items()}, timeline, seen_at,
-            tuple(group[beside] for group in groups),
-        )  # fmt: skip
-        return {entries: tuple(one.rows(slice(at, at + 1)) for one in row) for entries, row in found.items()}
+    def pooled(self, texts: list[str], at_origins: bool = False) -> dict[tuple[str, ...], tuple[Pooled, ...]]:
+        """Effects that texts pool over the series of the node's group, as the study's history has them: at each origin
+        where that is asked for, and at the end."""
+        found = {}
+        for form in map(tries.form_or_none, texts):
+            if form is not None and form.pooled and not self._unknown(form.pooled):
+                group = int(structure_of(self.study).effect_groups()[-1][self.node.position])
+                positions, effects = pooled_of_group(self.study, form.pooled, group, at_origins)
+                at = positions.index(self.node.position)
+                found[form.pooled] = tuple(one.rows(slice(at, at + 1)) for one in effects)
+        return found
+
+    def _unknown(self, entries: tuple[str, ...]) -> bool:
+        return any(driver_of(entry)[0] not in planned_panel(self.study).drivers for entry in entries)
 
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
         """Season of the node's group, where a text asks for it."""

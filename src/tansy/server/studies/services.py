@@ -18,8 +18,10 @@ from django.conf import settings
 from django.db import transaction
 from numpy.typing import NDArray
 
+from tansy.engine.backtest.origins import pooled_at
 from tansy.engine.errors import Stopped, TansyError
-from tansy.engine.methods.notation import parse
+from tansy.engine.methods.notation import Form, driver_of, parse
+from tansy.engine.methods.pooled import Pooled
 from tansy.engine.panel import Panel
 from tansy.engine.structure.grouping import Structure, group
 from tansy.engine.structure.node_drivers import node_drivers
@@ -39,7 +41,7 @@ from tansy.server.portfolios.overview import moved_by_hand
 from tansy.server.portfolios.panels import panel_of
 from tansy.server.portfolios.plans import plans_of
 from tansy.server.portfolios.services import data_section
-from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, pack
+from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, pack, unpack
 
 _BATCH = 200
 KIND_FIGURES = ("interval", "variation", "empty", "window")
@@ -126,15 +128,34 @@ def structure_of(study: Study) -> Structure:
     return group(planned_panel(study), study.recipe.structure)
 
 
-@lru_cache(maxsize=1)
-def drivers_of_all(study: Study, n_seen: int, names: tuple[str, ...]) -> dict[str, NDArray[np.float64]]:
-    """Drivers of every node of a study, as it had them."""
-    return node_drivers(structure_of(study), planned_panel(study), n_seen, names)
+@lru_cache(maxsize=8)
+def pooled_of_group(
+    study: Study, entries: tuple[str, ...], group: int, at_origins: bool
+) -> tuple[list[int], tuple[Pooled, ...]]:
+    """Positions of the nodes of a group, as `Structure.effect_groups` numbers the widest ones, and their pooled effects
+    as the study had them: at each origin where that is asked for, and at the end.
+
+    Kept, because a slider asks for them with every move.
+    """
+    structure, panel = structure_of(study), planned_panel(study)
+    groups = structure.effect_groups()
+    positions = np.nonzero(groups[-1] == group)[0]
+    rows = dict(study.nodes.filter(position__in=positions.tolist()).values_list("position", "history"))
+    history = np.stack([unpack(rows[position]) for position in positions.tolist()])
+    form = Form("regression", pooled=entries)
+    seen_at = study.result.seen_at
+    names = sorted({driver_of(entry)[0] for entry in entries})
+    drivers = {name: one[positions] for name, one in node_drivers(structure, panel, seen_at[0], names).items()}
+    found = pooled_at(
+        [form], history, drivers, study.load.timeline, seen_at if at_origins else [],
+        tuple(one[positions] for one in groups),
+    )  # fmt: skip
+    return positions.tolist(), found[entries]
 
 
 def forget() -> None:
     """For tests, which roll back and use the same ids again."""
-    drivers_of_all.cache_clear()
+    pooled_of_group.cache_clear()
     planned_panel.cache_clear()
     structure_of.cache_clear()
 

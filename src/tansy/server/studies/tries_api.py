@@ -161,7 +161,7 @@ class TryView(APIView):
         wanted = {n: np.array([np.nan if v is None else v for v in row], dtype=float) for n, row in plan.items()}
         found = tries.try_methods(
             values, timeline, texts, horizon, place.profile(texts, timeline, horizon),
-            with_plan(drivers, timeline.n_periods, wanted), last_of(place.pooled(texts, values, timeline, [])),
+            with_plan(drivers, timeline.n_periods, wanted), last_of(place.pooled(texts)),
         )  # fmt: skip
         floor = 0.0 if place.study.recipe.nonnegative else -np.inf
         measures = tries.in_sample(values, found, timeline.season_length)
@@ -194,7 +194,7 @@ def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Wor
         1,
         profile,
         place.drivers_for([text]),
-        last_of(place.pooled([text], values, timeline, [])),
+        last_of(place.pooled([text])),
     )[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
