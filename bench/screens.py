@@ -66,6 +66,9 @@ def answers(address: str) -> None:
         ("Field", "/api/studies/1/field/", "300"),
         ("Series, the total", "/api/studies/1/nodes/0/", "150"),
         ("Series, a product in a centre", "/api/studies/1/nodes/4000/", "150"),
+        ("Look", "/api/studies/1/nodes/60/look/?d=1&seasonal_d=1", "200"),
+        ("Fit, one model", "/api/studies/1/nodes/60/fit/?method=arima(1,0,1)(0,1,1)52", "200"),
+        ("Drivers, a product in a centre", "/api/studies/1/nodes/4000/drivers/", "-"),
         ("Backtest and Structure", "/api/studies/1/summary/", "-"),
         ("Releases, with all checks", "/api/studies/1/draft/", "-"),
     ):

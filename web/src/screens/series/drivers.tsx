@@ -14,6 +14,7 @@ import { Failed, Loading } from '../../ui/states';
 type Node = Schema['Node'];
 type Drivers = Schema['Drivers'];
 type Effect = Schema['Effect'];
+const NONE: (number | null)[] = [];
 type Plan = Record<string, (number | null)[]>;
 
 export function DriversPage({
@@ -188,8 +189,8 @@ function WhatIf({ study, node, found }: { study: number; node: Node; found: Driv
     ...triesQuery(study, node.node, [found.method], [], plan),
     placeholderData: keepPreviousData,
   });
-  const before = planned.data?.tries[0]?.forecast ?? [];
-  const after = changed.data?.tries[0]?.forecast ?? [];
+  const before = planned.data?.tries[0]?.forecast ?? NONE;
+  const after = changed.data?.tries[0]?.forecast ?? NONE;
   const moved = Object.values(plan).some((row) => row.some((value) => value !== null));
   const options = useMemo(() => {
     if (!planned.data) return null;
@@ -200,7 +201,19 @@ function WhatIf({ study, node, found }: { study: number; node: Node; found: Driv
     const from = Math.max(0, planned.data.n_past - Math.max(node.season_length, 12));
     return modelsOptions(planned.data.periods, planned.data.history, models, from, colours);
   }, [planned.data, before, after, moved, node.season_length, colours]);
-  if (!used.length || !options) return null;
+  if (!used.length) return null;
+  const failed = planned.error ?? changed.error;
+  if (failed)
+    return (
+      <Failed
+        error={failed}
+        retry={() => {
+          void planned.refetch();
+          void changed.refetch();
+        }}
+      />
+    );
+  if (!options) return <Loading what="the plan" />;
   const total = (row: (number | null)[]) => row.reduce<number>((sum, value) => sum + (value ?? 0), 0);
   const digits = Math.max(...before.map((value) => value ?? 0)) < 100 ? 1 : 0;
   const set = (name: string, lead: number, text: string) =>
@@ -209,11 +222,11 @@ function WhatIf({ study, node, found }: { study: number; node: Node; found: Driv
       row[lead] = text === '' || !Number.isFinite(Number(text)) ? null : Number(text);
       return { ...was, [name]: row };
     });
-  const all = (name: string, text: string) =>
-    setPlan((was) => ({
-      ...was,
-      [name]: found.periods.map(() => (text === '' ? null : Number(text))),
-    }));
+  /** In all periods at once; an empty field says nothing. */
+  const all = (name: string, text: string) => {
+    if (text.trim() === '' || !Number.isFinite(Number(text))) return;
+    setPlan((was) => ({ ...was, [name]: found.periods.map(() => Number(text)) }));
+  };
   return (
     <section aria-labelledby="plan" className="mt-5">
       <div className="flex items-baseline gap-4">

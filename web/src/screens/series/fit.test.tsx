@@ -75,6 +75,7 @@ function fitted(method: string): Schema['Fit'] {
           ]
         : [],
     variance: null,
+    drivers: ['promotion'],
   } as unknown as Schema['Fit'];
 }
 
@@ -140,8 +141,8 @@ function open(page: React.ReactNode): Call[] {
         problem: '',
         measures: { MAE: 5 + i, RMSSE: 0.9 - 0.1 * i },
         origins: [
-          { period: '2025-01', model: 'arima(1,0,0)', change: '', forecast: [] },
-          { period: '2025-02', model: 'arima(2,0,0)', change: 'AR terms 1 to 2', forecast: [] },
+          { period: '2025-01', model: 'arima(1,0,0)', change: '' },
+          { period: '2025-02', model: 'arima(2,0,0)', change: 'AR terms 1 to 2' },
         ],
       }));
       return new Response(JSON.stringify(tested), { headers: { 'Content-Type': 'application/json' } });
@@ -215,6 +216,11 @@ describe('Drivers', () => {
     const first = await screen.findByLabelText('promotion in 2026-01');
     fireEvent.change(first, { target: { value: '1' } });
     expect(await screen.findByText('+4.0 units over 2 months: 20 instead of 16')).toBeTruthy();
+    // leaving the field for all periods empty keeps what was typed
+    const all = screen.getByLabelText('promotion in all periods');
+    fireEvent.focus(all);
+    fireEvent.blur(all);
+    expect((first as HTMLInputElement).value).toBe('1');
     fireEvent.click(screen.getByRole('button', { name: 'as planned again' }));
     expect(await screen.findByText(/Change a value below/)).toBeTruthy();
   });

@@ -1,8 +1,14 @@
 /** Fit: ARIMA by hand beside what the search finds. Coefficients, roots, residuals, judgement, and the comparison. */
-import { keepPreviousData, useQueries, useQuery } from '@tanstack/react-query';
+import {
+  keepPreviousData,
+  type UseQueryResult,
+  useQueries,
+  useQuery,
+  useQueryClient,
+} from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import type { Schema } from '../../api/client';
-import { drivers as driversQuery, fit as fitQuery, tested as testedQuery } from '../../api/queries';
+import { fit as fitQuery, tested as testedQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { errorsOptions, modelsOptions } from '../../charts/over-time';
@@ -27,6 +33,16 @@ const WEAK = 0.05;
 /** Seasons of the past in the picture that compares. */
 const SHOWN = 2;
 
+const NOTHING: string[] = [];
+
+/** What all fits found as one thing, which stays the same while they do. */
+function together(results: UseQueryResult<Fit>[]) {
+  return {
+    data: results.map((one) => one.data),
+    states: results.map((one) => ({ pending: one.isPending, error: one.error })),
+  };
+}
+
 export function FitPage({
   study,
   portfolio,
@@ -40,20 +56,22 @@ export function FitPage({
   title: React.ReactNode;
   actions: React.ReactNode;
 }) {
+  const client = useQueryClient();
   const own = node.method?.includes('arima(') ? node.method : null;
   const [texts, setTexts] = useState<string[]>([own ?? 'arima(1,0,1)']);
   const [active, setActive] = useState(0); // as many as there are texts: the search
   const [keeping, setKeeping] = useState(false);
   const season = node.season_length;
-  const all = [...texts, SEARCH];
-  const fits = useQueries({
+  const all = useMemo(() => [...texts, SEARCH], [texts]);
+  const { data: fits, states } = useQueries({
     queries: all.map((text) => ({ ...fitQuery(study, node.node, text), placeholderData: keepPreviousData })),
+    combine: together,
   });
-  const known = useQuery(driversQuery(study, node.node, ''));
   const current = fits[active];
+  const state = states[active];
   const name = (i: number) => (NAMES[i] && i < texts.length ? NAMES[i] : 'Search');
   const change = (text: string) => setTexts((was) => was.map((one, i) => (i === active ? text : one)));
-  const resolved = current?.data?.fit.model;
+  const resolved = current?.fit.model;
   return (
     <Page
       title={title}
@@ -68,12 +86,12 @@ export function FitPage({
               <FitControls
                 text={texts[active] ?? ''}
                 season={season}
-                known={known.data?.drivers.map((one) => one.name) ?? []}
+                known={current?.drivers ?? NOTHING}
                 onChange={change}
               />
             ) : (
               <SearchPanel
-                found={current?.data}
+                found={current}
                 onTry={(text) => {
                   setTexts((was) =>
                     was.length < NAMES.length ? [...was, text] : [...was.slice(0, -1), text],
@@ -100,29 +118,28 @@ export function FitPage({
             texts={texts}
             active={active}
             fallback="arima(1,0,1)"
-            extra={{ name: 'Search', text: fits[texts.length]?.data?.fit.model ?? '…' }}
+            extra={{ name: 'Search', text: fits[texts.length]?.fit.model ?? '…' }}
             onTexts={setTexts}
             onActive={setActive}
           />
         </div>
-        {current?.isPending && <Loading what="the fit" />}
-        {current?.isError && <Failed error={current.error} retry={() => void current.refetch()} />}
-        {current?.data &&
-          (current.data.diagnosis ? (
-            <Glass found={current.data} diagnosis={current.data.diagnosis} season={season} />
+        {state?.pending && <Loading what="the fit" />}
+        {state?.error && (
+          <Failed
+            error={state.error}
+            retry={() => void client.invalidateQueries({ queryKey: ['fit', study, node.node] })}
+          />
+        )}
+        {current &&
+          !state?.error &&
+          (current.diagnosis ? (
+            <Glass found={current} diagnosis={current.diagnosis} season={season} />
           ) : (
             <p role="alert" className="py-6 text-error">
-              {current.data.fit.problem || 'This model cannot be fitted to this series.'}
+              {current.fit.problem || 'This model cannot be fitted to this series.'}
             </p>
           ))}
-        <Compare
-          study={study}
-          node={node}
-          texts={all}
-          names={all.map((_, i) => name(i))}
-          fits={fits.map((one) => one.data)}
-          active={active}
-        />
+        <Compare study={study} node={node} texts={all} fits={fits} active={active} />
       </div>
       {keeping && resolved && (
         <Keep
@@ -409,18 +426,17 @@ function Compare({
   study,
   node,
   texts,
-  names,
   fits,
   active,
 }: {
   study: number;
   node: Node;
   texts: string[];
-  names: string[];
   fits: (Fit | undefined)[];
   active: number;
 }) {
   const colours = useColours();
+  const names = useMemo(() => [...NAMES.slice(0, texts.length - 1), 'Search'], [texts.length]);
   const tested = useQuery({ ...testedQuery(study, node.node, texts), placeholderData: keepPreviousData });
   const first = fits.find((one) => one !== undefined);
   const from = first ? Math.max(0, first.n_past - SHOWN * Math.max(node.season_length, 12)) : 0;
@@ -495,6 +511,8 @@ function Compare({
           </tbody>
         </table>
         <p className="mt-1 max-w-[90ch] text-[13px] text-second">
+          {tested.isError ? 'The test from earlier origins failed; change a model to ask again. ' : ''}
+          {tested.isFetching ? 'Testing … ' : ''}
           Tested: forecasts from {node.origins.length} earlier origins against what came, which is what
           counts; ✓ marks the least.{' '}
           {bases.size > 1
