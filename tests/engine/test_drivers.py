@@ -226,6 +226,19 @@ def test_a_total_has_the_drivers_of_its_series_by_what_they_sold() -> None:
     np.testing.assert_allclose(alone["promotion"], found["promotion"][:1])
 
 
+def test_effects_on_a_slow_mover_are_of_its_mean() -> None:
+    """Most weeks are empty, so that the middle one says nothing about what a promotion brings."""
+    rng = np.random.default_rng(6)
+    promotion = (rng.random((1, WEEKS + LEADS)) < 0.3).astype(float)
+    y = rng.poisson(0.3 * np.exp(1.0 * promotion[:, :WEEKS])).astype(float)
+    assert np.median(y) == 0
+    batch = Batch(y, TIMELINE, {"promotion": promotion})
+    form = parse("ets(A,N,N) + pooled(promotion)")
+    (effect,) = effects(form, fit(form, batch, LEADS, bands="estimated"), batch)
+    assert effect.change == pytest.approx(y.mean() * np.expm1(effect.coefficient.value))
+    assert effect.change > 0.1
+
+
 def test_what_a_driver_does_is_said_in_units() -> None:
     y, drivers = sold()
     batch = Batch(y[:1], TIMELINE, {name: one[:1] for name, one in drivers.items()})

@@ -62,7 +62,7 @@ def test_a_fit_is_judged_and_a_wrong_text_says_what_is_wrong(client: APIClient, 
     assert 0.0 <= table["r_squared"] <= 1.0 and table["explained_freedom"] == 2
     wrong = client.get(f"{node}/fit/", {"method": "arima(1,0,0) + x(weather)"}).json()
     assert wrong["diagnosis"] is None
-    assert "no driver 'weather'; drivers are price, promotion" in wrong["fit"]["problem"]
+    assert "There is no driver 'weather'; drivers are price, promotion" in wrong["fit"]["problem"]
 
 
 def test_methods_at_every_origin_are_as_the_study_had_them(client: APIClient, node: str) -> None:
@@ -132,5 +132,5 @@ def test_a_study_with_a_driver_that_is_not_known_ahead_says_so_and_keeps_nothing
     services.carry_out(study.run)
     run = study.runs.get()
     assert run.state == "failed"
-    assert "there is no driver 'price'; drivers are none in this history" in run.message
+    assert "There is no driver 'price'; drivers are none in this history" in run.message
     assert not hasattr(study, "result")

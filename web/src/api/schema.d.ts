@@ -1101,7 +1101,7 @@ export interface components {
          * @enum {string}
          */
         DuplicatesEnum: "sum" | "first" | "last" | "mean";
-        /** @description change, low, high: units that the move adds to the usual demand, with its 95 % band. explained: percent. */
+        /** @description change, low, high: units that the move adds to the mean demand, with its 95 % band. explained: percent. */
         Effect: {
             name: string;
             driver: string;

@@ -13,8 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.methods.notation import Form
-from tansy.engine.methods.regressors import Regressors, regressors_of
+from tansy.engine.methods.regressors import Regressors, regressors_of_drivers
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
 Floats = NDArray[np.float64]
@@ -60,8 +59,7 @@ def pooled_effects(
     drivers: per name [series, T or more]. groups: from the narrowest to the widest, [series] each.
     """
     n = len(history)
-    form = Form("regression", drivers=entries)
-    columns = regressors_of(form, drivers, n, timeline, 0)
+    columns = regressors_of_drivers(entries, drivers, n, timeline, 0)
     estimates, variances = np.zeros((n, len(columns.names))), np.full((n, len(columns.names)), _UNSURE)
     for start in range(0, n, _CHUNK):
         rows = slice(start, min(start + _CHUNK, n))

@@ -13,7 +13,7 @@ from tansy.engine.methods.distribution import Lifted, Normal, Transformed
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, note
 from tansy.engine.methods.notation import CHOSEN_POWER, INTERMITTENT, Form
 from tansy.engine.methods.pooled import Pooled, pooled_effects
-from tansy.engine.methods.regressors import Regressors, regressors_of
+from tansy.engine.methods.regressors import Regressors, regressors_of, regressors_of_drivers
 from tansy.engine.methods.transforms import brought_back, mean_brought_back, steadying_powers, transformed
 
 _FAMILIES = {
@@ -152,8 +152,7 @@ def _effects(form: Form, batch: Batch, horizon: int) -> tuple[Pooled, Regressors
     if effects is None:
         one_group = (np.zeros(n, dtype=np.int64),)
         effects = pooled_effects(form.pooled, batch.values, batch.drivers, batch.timeline, one_group)
-    named = Form("regression", drivers=form.pooled)
-    return effects, regressors_of(named, batch.drivers, n, batch.timeline, horizon)
+    return effects, regressors_of_drivers(form.pooled, batch.drivers, n, batch.timeline, horizon)
 
 
 def _named(form: Form, inner: tuple[Form, ...], form_of: Integers, powers: Floats) -> tuple[tuple[Form, ...], Integers]:

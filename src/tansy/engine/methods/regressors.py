@@ -67,7 +67,7 @@ def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: T
         name, log, around = driver_of(entry)
         if name not in drivers:
             known = ", ".join(sorted(set(drivers) - {"stock"})) or "none in this history"
-            raise NotationError(f"{form}: there is no driver {name!r}; drivers are {known}.")
+            raise NotationError(f"There is no driver {name!r}; drivers are {known}.")
         values = np.full((n, length + horizon), np.nan)
         given = drivers[name][:, : length + horizon]
         values[:, : given.shape[1]] = given
@@ -93,6 +93,13 @@ def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: T
     return Regressors(everything, np.arange(n), names_of(form), gone[:, :length].any(axis=2), missing)
 
 
+def regressors_of_drivers(
+    entries: tuple[str, ...], drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int
+) -> Regressors:
+    """Those of the drivers in `entries` alone, as pooled(...) has them."""
+    return regressors_of(Form("regression", drivers=entries), drivers, n, timeline, horizon)
+
+
 def no_effect(names: list[str]) -> str:
     """Note for regressors without a coefficient."""
     return f"{', '.join(names)} did not vary apart from the rest: no effect estimated"
@@ -100,10 +107,10 @@ def no_effect(names: list[str]) -> str:
 
 def check_known_ahead(form: Form, drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int) -> None:
     """Raise DriverError where no series at all can be forecast, because a driver is not known for its leads."""
-    named = Form("regression", drivers=form.drivers + form.pooled)
-    if not named.drivers:
+    entries = form.drivers + form.pooled
+    if not entries:
         return
-    found = regressors_of(named, drivers, n, timeline, horizon)
+    found = regressors_of_drivers(entries, drivers, n, timeline, horizon)
     if len(found.missing) == n:
         raise DriverError(
             f"{form}: {found.missing[0]}, which the forecast of {horizon} leads needs. Add it to the file of drivers, "

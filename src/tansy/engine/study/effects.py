@@ -13,7 +13,7 @@ from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.inference import Coefficient, coefficients, errors_on_scale
 from tansy.engine.methods.notation import Form, driver_of
-from tansy.engine.methods.regressors import columns_of, names_of, regressors_of
+from tansy.engine.methods.regressors import columns_of, names_of, regressors_of, regressors_of_drivers
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
@@ -26,7 +26,7 @@ _MOST = 6  # drivers that are taken unasked
 @dataclass(frozen=True)
 class Effect:
     """One column of x(...). driver: its name. move: what is done to the driver, in words; change, low, high: what that
-    does to the usual demand, in units, with its 95 % band. explained: percent by which the squared one-step errors are
+    does to the mean demand, in units, with its 95 % band. explained: percent by which the squared one-step errors are
     smaller for this driver, None where the form without it cannot be fitted. x, y: [n], the driver against demand with
     everything else at its usual value; line: the effect at each of these."""
 
@@ -90,7 +90,7 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
     power = 0.0 if form.log else form.power
     y = batch.values[0]
     columns = regressors_of(form, batch.drivers, 1, timeline, fits.forecast.shape[1])
-    usual = float(np.nanmedian(y))
+    usual = float(np.nanmean(y))
     powers = np.array(1.0 if power is None else power)
 
     def units(shift: float) -> float:
@@ -112,8 +112,7 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
                 x = columns.x[0, :length, names.index(column)]
                 found.append(_effect(entry, column, by_name[column], x, batch, errors, units, explained))
     if form.pooled:
-        factors = Form("regression", drivers=form.pooled)
-        own = regressors_of(factors, batch.drivers, 1, timeline, fits.forecast.shape[1])
+        own = regressors_of_drivers(form.pooled, batch.drivers, 1, timeline, fits.forecast.shape[1])
         for entry in form.pooled:
             for column in columns_of(entry):
                 x = own.x[0, :length, own.names.index(column)]
@@ -128,7 +127,7 @@ def _effect(
     entry: str, column: str, one: Coefficient, x: Floats, batch: Batch, errors: Floats, units: Callable[[float], float],
     explained: float | None,
 ) -> Effect:  # fmt: skip
-    """units: what a shift on the scale of the coefficient is in units, at the usual demand. x, errors: [T], the column
+    """units: what a shift on the scale of the coefficient is in units, at the mean demand. x, errors: [T], the column
     and the one-step errors on that scale."""
     y, length = batch.values[0], batch.timeline.n_periods
     driver, log, around = driver_of(entry)
@@ -140,7 +139,7 @@ def _effect(
     size = 1.0 if switch else _STEP if part else np.log1p(_STEP) if log else _STEP * float(np.abs(within).mean())
     spread = NOISE_95 * (one.error or 0.0)
     usual_x = float(x[seen].mean())
-    usual = float(np.nanmedian(y))
+    usual = float(np.nanmean(y))
     shifts = one.value * (x[seen] - usual_x)
     line = np.array([units(float(shift)) for shift in shifts]) + usual
     points = np.array([units(float(shift)) for shift in shifts + errors[seen]]) + usual

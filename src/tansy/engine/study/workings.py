@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from tansy.engine.methods.fits import Fits
 from tansy.engine.methods.notation import Form
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.methods.regressors import names_of, regressors_of
+from tansy.engine.methods.regressors import names_of, regressors_of, regressors_of_drivers
 from tansy.engine.methods.trends import theta_line
 from tansy.engine.timeline import Timeline
 
@@ -179,7 +179,7 @@ def _outside(timeline: Timeline, fits: Fits, profile: Floats | None) -> Floats |
 def _lift(timeline: Timeline, fits: Fits, drivers: Mapping[str, Floats]) -> Floats:
     """What drivers multiply demand by, [T]."""
     form, p = fits.form(0), fits.named_parameters(0)
-    columns = regressors_of(Form("regression", drivers=form.pooled), drivers, 1, timeline, 0)
+    columns = regressors_of_drivers(form.pooled, drivers, 1, timeline, 0)
     effects = np.array([[p[f"pooled {name}"] for name in columns.names]])
     return Pooled(columns.names, effects, np.zeros_like(effects)).lift(columns, timeline.n_periods)[0]
 

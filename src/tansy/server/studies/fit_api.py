@@ -148,7 +148,7 @@ class TestedSerializer(serializers.Serializer):
 
 
 class EffectSerializer(serializers.Serializer):
-    """change, low, high: units that the move adds to the usual demand, with its 95 % band. explained: percent."""
+    """change, low, high: units that the move adds to the mean demand, with its 95 % band. explained: percent."""
 
     name = serializers.CharField()
     driver = serializers.CharField()

@@ -151,7 +151,7 @@ function Effects({ found, unit }: { found: Drivers; unit: string }) {
         </table>
       )}
       <p className="mt-1 text-[13px] text-second">
-        At the usual demand of a {unit}. Grey: p above 0.05, so the effect may as well be zero.
+        At the mean demand of a {unit}. Grey: p above 0.05, so the effect may as well be zero.
       </p>
     </section>
   );

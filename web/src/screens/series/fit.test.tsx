@@ -204,6 +204,8 @@ describe('Fit', () => {
     fireEvent.blur(text);
     expect((await screen.findByRole('alert')).textContent).toBe('there is no driver rain');
     expect((screen.getByLabelText('Method as text') as HTMLTextAreaElement).value).toContain('rain');
+    // with one model left there is nothing to compare
+    expect(screen.queryByText(/AICc compares these models/)).toBeNull();
   });
 });
 

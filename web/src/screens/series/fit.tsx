@@ -456,13 +456,17 @@ function Compare({
     [first, fits, names, from, colours],
   );
   if (!first || !options) return null;
-  const bases = new Set(fits.map((one) => basis(one?.fit.model, node.season_length)).filter(Boolean));
+  const bases = fits.flatMap((one) => basis(one?.fit.model, node.season_length) ?? []);
+  const comparable = new Set(bases).size === 1;
   const outside = (i: number) =>
     tested.data?.find((one) => one.method === texts[i])?.measures as
       | Record<string, number | null>
       | undefined;
-  const least = (values: (number | null | undefined)[]) =>
-    Math.min(...values.map((value) => value ?? Number.POSITIVE_INFINITY));
+  /** The least of several; one alone is not marked. */
+  const least = (values: (number | null | undefined)[]) => {
+    const known = values.filter((value) => value !== null && value !== undefined);
+    return known.length > 1 ? Math.min(...known) : Number.NEGATIVE_INFINITY;
+  };
   const rmsse = least(texts.map((_, i) => outside(i)?.RMSSE));
   const mae = least(texts.map((_, i) => outside(i)?.MAE));
   const inside = least(fits.map((one) => one?.fit.measures.RMSE));
@@ -515,9 +519,10 @@ function Compare({
           {tested.isFetching ? 'Testing … ' : ''}
           Tested: forecasts from {node.origins.length} earlier origins against what came, which is what
           counts; ✓ marks the least.{' '}
-          {bases.size > 1
-            ? 'AICc is not comparable here: these models differ in their differences or their scale.'
-            : 'AICc compares these models: they have the same differences and scale, and the least is best.'}
+          {bases.length > 1 &&
+            (comparable
+              ? 'AICc compares these models: they have the same differences and scale, and the least is best.'
+              : 'AICc is not comparable here: these models differ in their differences or their scale.')}
         </p>
       </section>
       {current && current.origins.length > 0 && (
