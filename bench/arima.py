@@ -5,7 +5,6 @@ python -m bench.arima
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 import numpy as np
@@ -24,6 +23,12 @@ _CHUNK = 50
 
 
 @njit(nogil=True)
+def _problem(y, orders, differences):  # type: ignore[no-untyped-def]
+    data = kernel.data_of(y, np.zeros((len(y), 0)), differences, orders[4], kernel.NO_MEAN)
+    return kernel.problem_of(data, orders, np.full(orders[0] + orders[1] + orders[2] + orders[3], np.nan))
+
+
+@njit(nogil=True)
 def _many(raw, problem, times):  # type: ignore[no-untyped-def]
     total = 0.0
     for _ in range(times):
@@ -38,10 +43,8 @@ def likelihoods() -> None:
         ((1, 1, 1, 1, 52), (0, 1), 572),
     ):  # fmt: skip
         y = series(1, length, orders[4])[0]
-        data = kernel.data_of(y, np.zeros((length, 0)), differences, orders[4], kernel.NO_MEAN)
-        free = sum(orders[:4])
-        problem = kernel.problem_of(data, orders, np.full(free, math.nan))
-        raw = np.full(free, 0.3)
+        problem = _problem(y, orders, differences)
+        raw = np.concatenate([np.full(orders[0], 0.5), np.full(orders[1], -0.3), np.full(sum(orders[2:4]), 0.3)])
         _many(raw, problem, 1)
         seconds = timed(lambda raw=raw, problem=problem: _many(raw, problem, 500), 5)
         n = problem[2][0].shape[1]

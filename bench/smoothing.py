@@ -220,7 +220,10 @@ def seasons(n_seeds: int) -> None:
         for n_seen in (length - 13, length - 29, length - 45):
             scale = mean_square_step(y[:, :n_seen])
             batch = Batch(
-                np.ascontiguousarray(y[:, :n_seen]), panel.timeline.until(n_seen), sources[:, :n_seen], None, groups
+                np.ascontiguousarray(y[:, :n_seen]),
+                panel.timeline.until(n_seen),
+                sources=sources[:, :n_seen],
+                source_of=groups,
             )
             squares = {}
             for text in texts:

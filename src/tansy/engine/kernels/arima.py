@@ -29,12 +29,13 @@ from tansy.engine.kernels.arma import (
 from tansy.engine.kernels.least_squares import (
     back_substitute,
     cholesky,
+    copy_into,
     dots,
     less,
     normal_matrix,
     quadratic_form,
 )
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL, PART
 from tansy.engine.kernels.smoothing import extent, observed_mean, psi_sums
 
 NO_MEAN, CONSTANT, DRIFT = 0, 1, 2
@@ -47,7 +48,7 @@ _MOST_FILLED = 12  # missing values that cost a column each rather than the full
 EXACT, LOOSE = 1e-14, 1e-8  # when gains count as settled
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def difference_polynomial(d, seasonal_d, m):
     """dl of y_t = w_t + sum of dl_k y_{t-k}, k = 1, 2, ...; w is y differenced d times and D times at lag m."""
     polynomial = np.zeros(d + seasonal_d * m + 1)
@@ -59,7 +60,7 @@ def difference_polynomial(d, seasonal_d, m):
     return -polynomial[1:]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _set_coefficients(raw, orders, fixed, coefficients, partials):
     """Coefficients (ar, ma, sar, sma) at the numbers searched; False outside what is stationary and invertible."""
     p, q, sp, sq, _ = orders
@@ -90,7 +91,7 @@ def _set_coefficients(raw, orders, fixed, coefficients, partials):
     return True
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def count_free(fixed):
     free = 0
     for value in fixed:
@@ -99,13 +100,13 @@ def count_free(fixed):
     return free
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _power(t, order):
     """What differenced `order` times is 1."""
     return t if order == 1 else 0.5 * t * t if order == 2 else t * t * t / 6.0 if order == 3 else 1.0
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def data_of(y, regressors, differences, m, mean):
     """What models with the same differences and mean share.
 
@@ -153,7 +154,7 @@ def data_of(y, regressors, differences, m, mean):
     return (inputs, levels, seen, full), (n_gaps, n_linear, n_seen - lost, start, end), (reference, order, scale)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def problem_of(data, orders, fixed):
     """A model of some data, with room for its evaluations: (orders, fixed, ...data, room, work)."""
     arrays, counts, scales = data
@@ -169,7 +170,7 @@ def problem_of(data, orders, fixed):
     return orders, fixed, arrays, counts, scales, room, work
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def evaluate(raw, problem, settled):
     """n log(sum of r^2 / n), infinite where the process is not stationary.
 
@@ -212,7 +213,7 @@ def evaluate(raw, problem, settled):
     return n_used * math.log(total / n_used)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _filtered_slopes(raw, problem, slopes):
     """Slopes of r by each number searched, but for what the first periods and log F do to them.
 
@@ -288,7 +289,7 @@ def _filtered_slopes(raw, problem, slopes):
             less(slopes[i], z[c], errors[c])
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _divide(x, coefficients, m):
     """x over 1 + c_1 B^m + c_2 B^2m + ..., in place."""
     if len(coefficients) == 0:
@@ -309,7 +310,7 @@ def _divide(x, coefficients, m):
         x[t] = value
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _learn_slopes(step, slopes, before, after):
     """What a step says about the slopes along it (Broyden 1965): exact where r was evaluated, else unchanged. before is
     overwritten."""
@@ -323,7 +324,7 @@ def _learn_slopes(step, slopes, before, after):
         less(slopes[i], -step[i], before)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def descend(raw, problem, settled, enough):
     """Search from `raw`, which is changed in place to the optimum; returns (the least value, evaluations).
 
@@ -351,7 +352,7 @@ def descend(raw, problem, settled, enough):
             fresh = True
             learnt = True
         elif not learnt:
-            before[:] = rest
+            copy_into(before, rest)
             for i in range(free):
                 at = raw[i]
                 h = -_STEP if at > 0.0 else _STEP
@@ -360,7 +361,7 @@ def descend(raw, problem, settled, enough):
                 raw[i] = at
                 for t in range(n):
                     slopes[i, t] = (rest[t] - before[t]) / h if math.isfinite(moved) else 0.0
-            rest[:] = before
+            copy_into(rest, before)
             tried += free
             fresh = True
             learnt = True
@@ -393,13 +394,13 @@ def descend(raw, problem, settled, enough):
                 break
             learnt = False
             continue
-        before[:] = rest
+        copy_into(before, rest)
         moved = evaluate(trial, problem, settled)
         tried += 1
         if moved < value:
             gained = value - moved
             value = moved
-            raw[:] = trial
+            copy_into(raw, trial)
             failed = 0
             damping *= 0.1 if gained > 0.25 * promised else 2.0
             fresh = False
@@ -407,7 +408,7 @@ def descend(raw, problem, settled, enough):
             if learnt:
                 _learn_slopes(step, slopes, before, rest)
             continue
-        rest[:] = before
+        copy_into(rest, before)
         if fresh:
             damping = max(damping * 10.0, 1e-3)
             failed += 1
@@ -418,7 +419,7 @@ def descend(raw, problem, settled, enough):
     return value, tried
 
 
-@njit(**KERNEL)
+@njit(**INLINED)
 def fit_one(starts, warm, problem, enough, raw):
     """Fit from the two best of `starts`, or from the best and `warm` [free] where that is not NaN; the optimum is left
     in raw and, by an exact evaluation, in the work. Returns (value, evaluations)."""
@@ -455,7 +456,7 @@ def fit_one(starts, warm, problem, enough, raw):
     return evaluate(raw, problem, EXACT), tried
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def forecast_columns(problem, polynomial, regressors, total_length, response, forecast):
     """Forecast every row on its own and put them together, differences undone.
 
@@ -504,7 +505,7 @@ def forecast_columns(problem, polynomial, regressors, total_length, response, fo
             forecast[h] += solution[c] * response[h, c]
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def columns_of(orders, most, n_linear, mean, k_x):
     """Where coefficients (ar, ma, sar, sma), mean or drift and regressors stand among parameters laid out for orders up
     to `most`: ar, ma, sar, sma, mean or constant, drift, regressors."""
@@ -525,7 +526,7 @@ def columns_of(orders, most, n_linear, mean, k_x):
     return columns
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def clear(outputs):
     """NaN in everything that `report` writes."""
     forecast, psi_squared, psi_total, residuals, parameters, raw_found, statistics, evaluations = outputs
@@ -539,7 +540,7 @@ def clear(outputs):
     evaluations[:] = 0
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def report(s, value, raw, problem, differences, columns, x, length, outputs, with_uncertainty, uncertain):
     """Write what was found for series s, after an exact evaluation at raw; see `fit_batch` for what is what."""
     forecast, psi_squared, psi_total, residuals, parameters, raw_found, statistics, _ = outputs
@@ -657,7 +658,7 @@ def fit_batch(
         report(s, value, raw, problem, differences, columns, x, length, outputs, with_uncertainty, uncertain)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _spread_ahead(problem, polynomial, skipped, of_leads, of_sums):
     """Variances of lead h and of the sum of leads 1..h over sigma squared, from the weights psi of past errors."""
     room = problem[5]
@@ -678,7 +679,7 @@ def _spread_ahead(problem, polynomial, skipped, of_leads, of_sums):
     psi_sums(psi, skipped, of_leads, of_sums)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _linear_uncertainty(problem, response, of_leads, of_sums, covariance):
     """Variance of forecasts and covariance of coefficients, in units of sigma squared, the process taken as known."""
     n_gaps = problem[3][0]

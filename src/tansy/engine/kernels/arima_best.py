@@ -30,7 +30,7 @@ from tansy.engine.kernels.arima import (
 from tansy.engine.kernels.arma import first_guess, long_residuals, partials_from_coefficients
 from tansy.engine.kernels.differencing import choose_differences
 from tansy.engine.kernels.least_squares import back_substitute, cholesky, less, normal_matrix
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 from tansy.engine.kernels.smoothing import extent
 
 MOST_TRIED = 200
@@ -51,7 +51,7 @@ TRIED = 8
 2 roots that cancel), whether all its neighbours were tried."""
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def aicc_of(value, n, k):
     """From n log(Q / n) + ..., with k parameters, the variance counted."""
     room = n - k - 1.0
@@ -60,7 +60,7 @@ def aicc_of(value, n, k):
     return value + n * (math.log(2.0 * math.pi) + 1.0) + 2.0 * k + 2.0 * k * (k + 1.0) / room
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _near_circle(coefficients, partials):
     """Whether a reciprocal root of 1 - c_1 B - ... is farther out than `_FARTHEST_ROOT`.
 
@@ -75,7 +75,7 @@ def _near_circle(coefficients, partials):
     return len(scaled) > 0 and not partials_from_coefficients(scaled, partials)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _reciprocal_roots(coefficients, sign):
     """Of 1 - sign (c_1 B + c_2 B^2 + ...): by their formula up to the second degree, else the eigenvalues of the
     companion matrix."""
@@ -98,7 +98,7 @@ def _reciprocal_roots(coefficients, sign):
     return np.linalg.eigvals(companion)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _cancels(ar, ma):
     """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel."""
     p, q = len(ar), len(ma)
@@ -115,7 +115,7 @@ def _cancels(ar, ma):
     return False
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _refusal(coefficients, orders, partials):
     """0 where a model may stand, else why not."""
     p, q, sp, _, _ = orders
@@ -128,7 +128,7 @@ def _refusal(coefficients, orders, partials):
     return 0
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _carry(raw, before, orders, start):
     """Where the search of `orders` begins: the numbers of the model before, more of them zero, those it lacks cut."""
     at = 0
@@ -141,7 +141,7 @@ def _carry(raw, before, orders, start):
         to += has
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _without(y, x):
     """y [n], NaN missing, less what least squares on a constant and x [n, k] gives to x."""
     n, k = x.shape
@@ -166,7 +166,7 @@ def _without(y, x):
     return left
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _guesses(data, m):
     """The series without what is linear, and a guess of its innovations; see `arma.first_guess`."""
     inputs = data[0][0]
@@ -184,7 +184,7 @@ def _guesses(data, m):
     return w, long_residuals(w, max(10, m + 3))
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _screened(w, residuals, most, m, best):
     """The models with the least criterion of Hannan and Rissanen (1982), best [count, 4] written: w is regressed on its
     own past and on that of the guessed innovations, at the lags of the factors alone. All models share one normal
@@ -246,7 +246,7 @@ def _screened(w, residuals, most, m, best):
     return found
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _left_over(gram, chosen, k, factor):
     """Sum of squares that is left of row chosen[k] after the k rows before it, from their normal matrix."""
     for i in range(k + 1):
@@ -266,7 +266,7 @@ def _left_over(gram, chosen, k, factor):
     return -1.0
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _row_of(model, tried, n_tried):
     """Where a model (p, q, P, Q, mean) stands among those tried, n_tried if it does not."""
     for i in range(n_tried):
@@ -430,7 +430,7 @@ def search_batch(
         )
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _effects(problem):
     """Linear coefficients that were estimated: mean or drift, and the regressors that vary on their own."""
     count = 0
@@ -439,7 +439,7 @@ def _effects(problem):
     return count
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _better(tried, row, best):
     """The row with the least AICc of those that may stand, after a look at one more; -1 for none."""
     if not math.isfinite(tried[row, 5]) or tried[row, 6] != 0.0:
@@ -447,7 +447,7 @@ def _better(tried, row, best):
     return row if best < 0 or tried[row, 5] < tried[best, 5] - 1e-6 else best
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _best_of(tried, n_tried):
     best = -1
     for i in range(n_tried):
@@ -455,7 +455,7 @@ def _best_of(tried, n_tried):
     return best
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _next_base(tried, n_tried, best):
     """The row with the least AICc whose neighbours were not all tried, unless one that may stand is better; models that
     may not stand are gone through, because better ones can lie behind them."""
@@ -466,7 +466,7 @@ def _next_base(tried, n_tried, best):
     return base if base >= 0 and (best < 0 or base == best or tried[base, 5] < tried[best, 5]) else -1
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _neighbour(base, step, most, with_mean, may_drift, model):
     """Write the step-th neighbour of `base` to model; False where it lies outside the bounds."""
     for j in range(5):
@@ -491,7 +491,7 @@ def _neighbour(base, step, most, with_mean, may_drift, model):
     return total <= most[4]
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _all(most, with_mean, may_drift, queue, tail):
     """Queue every model in bounds, of which there are at most MOST_TRIED; returns the new end of the queue."""
     for p in range(most[0] + 1):

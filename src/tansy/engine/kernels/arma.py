@@ -15,11 +15,11 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.least_squares import back_substitute, cholesky, dots, less, normal_matrix
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.least_squares import back_substitute, cholesky, copy_into, dots, less, normal_matrix
+from tansy.engine.kernels.options import BORROWING, PART
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def coefficients_from_partials(raw, coefficients):
     """Unbounded numbers -> partial autocorrelations (tanh) -> AR coefficients of a stationary process (Levinson)."""
     n = len(raw)
@@ -34,7 +34,7 @@ def coefficients_from_partials(raw, coefficients):
         coefficients[k] = partial
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def partials_from_coefficients(coefficients, partials):
     """The inverse, before atanh: partial autocorrelations [n]; False where the process is not stationary."""
     n = len(coefficients)
@@ -54,7 +54,7 @@ def partials_from_coefficients(coefficients, partials):
     return True
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def multiplied(own, seasonal, m, sign, polynomial):
     """Coefficients at lags 1, 2, ... of the product of two factors, into `polynomial`; sign: of the cross terms, -1 for
     phi and +1 for theta."""
@@ -67,7 +67,7 @@ def multiplied(own, seasonal, m, sign, polynomial):
             polynomial[(j + 1) * m + i] += sign * own[i] * seasonal[j]
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def lags_of(n_own, n_seasonal, m):
     """Lags at which the product of two factors may differ from zero, ascending."""
     found = np.empty((n_own + 1) * (n_seasonal + 1) - 1, dtype=np.int64)
@@ -81,7 +81,7 @@ def lags_of(n_own, n_seasonal, m):
     return found
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def autocovariances(phi, degree, phi_lags, predictors, gamma):
     """Autocovariances of an autoregression with innovations of variance 1, lags 0, 1, ... into `gamma`; False where it
     is not stationary.
@@ -115,7 +115,7 @@ def autocovariances(phi, degree, phi_lags, predictors, gamma):
     return True
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def process(orders, n):
     """Room for a process of orders (p, q, P, Q, m) over n periods: (r, phi [r], theta [r], their lags, gain at the
     first period, gain [r], steps [n + r + 1], variance [1] of the first innovation, first column of the covariance [r +
@@ -130,7 +130,7 @@ def process(orders, n):
     )  # fmt: skip
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def set_process(orders, coefficients, room):
     """Fill `room` from coefficients (ar, ma, sar, sma); False where the process is not stationary."""
     p, q, sp, _, m = orders
@@ -168,7 +168,7 @@ def set_process(orders, coefficients, room):
     return True
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _moved(theta, theta_lags, gamma, k):
     """Autocovariance at lag k after a moving average over a process with autocovariances `gamma`."""
     total = gamma[k]
@@ -183,7 +183,7 @@ def _moved(theta, theta_lags, gamma, k):
 # be negative keeps the compiler from working on several elements per instruction.
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _update_gain(steps, begin, gain, share, ratio):
     """One step of the covariance's change of rank one, phi's part being in `steps` already."""
     at = np.uint64(begin)
@@ -192,14 +192,14 @@ def _update_gain(steps, begin, gain, share, ratio):
         steps[at + i] -= gain[i] * ratio
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _add(target, row, begin, factor, source):
     at = np.uint64(begin)
     for i in range(np.uint64(len(source))):
         target[row, at + i] += factor * source[i]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def innovations(inputs, room, settled, ahead, errors, spread):
     """Innovations of every row of `inputs` [rows, n], complete; returns the sum of log F.
 
@@ -215,8 +215,8 @@ def innovations(inputs, room, settled, ahead, errors, spread):
     m = -inverse
     ahead[:] = 0.0
     steps[:] = 0.0
-    gain[:] = first_gain
-    steps[:r] = first_gain
+    copy_into(gain, first_gain)
+    copy_into(steps, first_gain)
     log_f = 0.0
     product = 1.0
     t = 0
@@ -262,7 +262,7 @@ def innovations(inputs, room, settled, ahead, errors, spread):
     return log_f
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _innovations_settled(y, begin, phi, theta, phi_lags, theta_lags, ahead, errors):
     """The recursion with gains at their limit: y_t - phi's part at once, then theta's part one period after the other.
     What came before `begin` is in `ahead`."""
@@ -302,7 +302,7 @@ def _innovations_settled(y, begin, phi, theta, phi_lags, theta_lags, ahead, erro
                 ahead[n + i] += theta[j - 1] * errors[n + i - j]
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def kalman_innovations(inputs, seen, room, ahead, errors, spread):
     """The same where `seen` [n] is 0 for missing values, which are integrated out exactly: errors 0, no part in F."""
     r, phi, theta, phi_lags, _, _, gain = room[:7]
@@ -345,7 +345,7 @@ def kalman_innovations(inputs, seen, room, ahead, errors, spread):
     return log_f
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def stationary_covariance(phi, theta, covariance):
     """State covariance of an ARMA process before the first observation, innovations of variance 1, by doubling.
 
@@ -387,7 +387,7 @@ def stationary_covariance(phi, theta, covariance):
         a[:] = half
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def long_residuals(w, order):
     """Residuals of a long autoregression of w [n], by Yule and Walker: a first guess of the innovations."""
     n = len(w)
@@ -418,7 +418,7 @@ def long_residuals(w, order):
     return residuals
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def first_guess(w, residuals, orders, raw):
     """Where a search may begin: regress w on its own past and on that of the residuals (Hannan, Rissanen 1982), both at
     the lags of the factors alone; what is not stationary or invertible is drawn towards zero until it is."""

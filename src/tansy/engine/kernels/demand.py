@@ -5,7 +5,7 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 
 N_FIGURES = 8
 FIRST_SALE, LAST_SALE, INTERVAL, VARIATION, EMPTY, SEASON_GAIN, WINDOW, WINDOW_START = range(8)
@@ -68,7 +68,7 @@ def demand_figures(values, sine, cosine, bin_of, n_bins, year_of, margin, two_ye
         figures[s, WINDOW_START] = start
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _season_gain(y, sine, cosine, first, n):
     """AICc of a constant less AICc of a constant and one yearly pair, by least squares."""
     sums = np.zeros((4, 4))
@@ -99,7 +99,7 @@ def _season_gain(y, sine, cosine, first, n):
     return n * math.log(plain / left) - penalty
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _season_window(y, bin_of, n_bins, year_of, margin, volume):
     volume[:] = 0.0
     total = 0.0

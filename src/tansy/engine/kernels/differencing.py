@@ -5,13 +5,13 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 
 STRONG_SEASON = 0.64
 LEVEL_AT_5_PERCENT = 0.463
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def season_strength(y, m):
     """max(0, 1 - Var(rest) / Var(season + rest)) of a classical decomposition (Wang, Smith, Hyndman 2006); 0 where
     there are fewer than two seasons. y: [n], complete.
@@ -51,7 +51,7 @@ def season_strength(y, m):
     return max(0.0, 1.0 - unbiased / together)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _variance(x):
     mean = x.mean()
     total = 0.0
@@ -60,7 +60,7 @@ def _variance(x):
     return total / len(x)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def level_statistic(y):
     """Statistic of level stationarity (Kwiatkowski, Phillips, Schmidt, Shin 1992) with Bartlett weights up to lag
     4 (n / 100)^(1/4); above `LEVEL_AT_5_PERCENT` the series is to be differenced. y: [n], complete."""

@@ -5,13 +5,13 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL
 
 CROSTON, SBA, TSB = 0, 1, 2
 _FINEST_STEP = 1e-4
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _run(y, start, kind, alpha, beta, residuals):
     """One pass. Returns (size, interval or probability, forecast, sum of squared errors, number of errors).
 
@@ -64,7 +64,7 @@ def _run(y, start, kind, alpha, beta, residuals):
     return size, other, forecast, squares, n_errors
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _size_of_counts(y, residuals, start):
     """Size r of a negative binomial with the one-step forecasts as means, by maximum likelihood; inf for Poisson.
 
@@ -89,7 +89,7 @@ def _size_of_counts(y, residuals, start):
     return math.inf if r > 1500.0 else r
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _count_loglik(y, residuals, start, r):
     total = 0.0
     for t in range(start, len(y)):

@@ -9,10 +9,10 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, PART
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def dots(a, b, n):
     """Sum of a[t] b[t] over the first n."""
     total = 0.0
@@ -21,14 +21,21 @@ def dots(a, b, n):
     return total
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
+def copy_into(target, source):
+    """target[:] = source, without the thought that they might overlap."""
+    for i in range(len(source)):
+        target[i] = source[i]
+
+
+@njit(**BORROWING)
 def less(target, factor, row):
     """target -= factor row."""
     for i in range(len(row)):
         target[i] -= factor * row[i]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def normal_matrix(rows, n, gram):
     """Lower triangle of rows rows' over the first n columns, four products at a time."""
     for i in range(len(rows)):
@@ -49,7 +56,7 @@ def normal_matrix(rows, n, gram):
             j += 1
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def normal_matrix_of_columns(errors, gram):
     """Lower triangle of errors' errors, errors [n, columns]."""
     n, columns = errors.shape
@@ -63,7 +70,7 @@ def normal_matrix_of_columns(errors, gram):
                 gram[i, j] += e * errors[t, j]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def cholesky(gram, k, dropped):
     """Factor the first k rows of a symmetric matrix in place (lower), and carry the rows below along.
 
@@ -86,7 +93,7 @@ def cholesky(gram, k, dropped):
         gram[i, i] = 1.0 if dropped[i] else math.sqrt(pivot)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def back_substitute(gram, k, row, dropped, solution):
     """Solve L' x = (row `row` of the factored matrix), written to solution [k]."""
     for j in range(k - 1, -1, -1):
@@ -99,7 +106,7 @@ def back_substitute(gram, k, row, dropped, solution):
         solution[j] = value / gram[j, j]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def quadratic_form(gram, k, dropped, x, z):
     """x' (X'X)^-1 x from the factor that `cholesky` left; z: scratch [k]."""
     total = 0.0
@@ -115,7 +122,7 @@ def quadratic_form(gram, k, dropped, x, z):
     return total
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def inverse_of_normal(factor, rows, inverse):
     """Inverse of a normal matrix [K, K], its lower triangle read and overwritten; False where there is none.
 

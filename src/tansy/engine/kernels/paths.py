@@ -9,13 +9,13 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL
 from tansy.engine.kernels.smoothing import MULTIPLICATIVE
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _mixed(number):
     """A well mixed 64-bit number from a counter (SplitMix64: Steele, Lea, Flood 2014)."""
     z = number * _GOLDEN
@@ -24,7 +24,7 @@ def _mixed(number):
     return z ^ (z >> np.uint64(31))
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _step_additive(relative, m, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
     """One period of all paths of a form without a season that multiplies."""
     for i in range(len(out)):
@@ -39,7 +39,7 @@ def _step_additive(relative, m, shock, alpha, beta, gamma, phi, level, trend, se
             seasonal[i] = s + gamma[i] * e
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _step_multiplicative(shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
     """The same where the season multiplies; every path's mean stays above zero."""
     for i in range(len(out)):
@@ -54,7 +54,7 @@ def _step_multiplicative(shock, alpha, beta, gamma, phi, level, trend, seasonal,
         seasonal[i] = s + gamma[i] * e / q
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _step_relative(shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
     """The same with relative errors: e / s is q times the relative error, e / q is s times it."""
     for i in range(len(out)):

@@ -14,14 +14,14 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, PART
 
 _BEST, _LENGTH, _ITERATION, _TRIES, _TRUSTED = range(5)
 _MOST_ITERATIONS = 80
 _MOST_TRIES = 14
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def descend(search, lane, longest):
     """Write the quasi-Newton direction among what is not held, no component longer than `longest` [n].
 
@@ -65,7 +65,7 @@ def descend(search, lane, longest):
             direction[lane, i] /= most
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def learn_curvature(search, lane, first):
     """Update the inverse Hessian in place from the last step and the change of the gradient over it.
 
@@ -99,7 +99,7 @@ def learn_curvature(search, lane, first):
             ) / sy
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def new_search(lanes, n):
     """Room for searches over n numbers, a row for each lane: best point, its gradient, inverse Hessian, direction,
     held, state; and scratch that they share."""
@@ -111,7 +111,7 @@ def new_search(lanes, n):
     )  # fmt: skip
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def begin(search, lane, trusted):
     """Start anew. trusted: the inverse Hessian in `search` is a good one; else it becomes the identity."""
     inverse_hessian, state = search[2], search[5]
@@ -126,12 +126,12 @@ def begin(search, lane, trusted):
                 inverse_hessian[lane, i, j] = 1.0 if i == j else 0.0
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def least_value(search, lane):
     return search[5][lane, _BEST]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def advance(search, lane, points, value, gradient, low, high, longest, enough):
     """Take in value and gradient at points[lane], and write the next point there; True when done.
 

@@ -5,7 +5,7 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 
 SEASONAL_NAIVE = 0
 NAIVE = 1
@@ -14,7 +14,7 @@ MEAN = 3
 MOVING_AVERAGE = 4
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _window_errors(y, start, weights, window, residuals):
     """Errors of the (weighted) mean of the last `window` observed values; returns their squares' sum and number.
 
@@ -44,7 +44,7 @@ def _window_errors(y, start, weights, window, residuals):
     return squares, n_errors, mean
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _total_variance(kind, m, slope_terms, h):
     """Variance of the sum of leads 1..h in units of sigma squared, for errors that build up as the method says."""
     n = float(h)
@@ -174,7 +174,7 @@ def fit_simple_batch(
             statistics[s, 0] = -0.5 * n_errors * (math.log(2.0 * math.pi * squares / n_errors) + 1.0)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _fit_window(y, start, weights, windows, forecast, variance, total_variance, residuals, parameters, statistics):
     """One moving average, or the best of several windows. Its error at every lead has the one-step error's variance;
     those of several leads share the doubt about the level, sum of squared weights over one plus it."""

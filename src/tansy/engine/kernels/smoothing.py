@@ -16,7 +16,7 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, PART
 
 ADDITIVE, MULTIPLICATIVE = 1, 2
 
@@ -26,19 +26,19 @@ LEAST_SHARE = 1e-6
 _BEND = 0.1
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _bent(share):
     """[0, 1] to itself, steep where it leaves zero like a root's inverse: the information on a weight grows like one
     over it (Harvey 1989, section 4.5), so that steps of one size suit small weights and large ones."""
     return (share * share + 2.0 * _BEND * share) / (1.0 + 2.0 * _BEND)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _bent_slope(share):
     return 2.0 * (share + _BEND) / (1.0 + 2.0 * _BEND)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def weights_from_shares(shares, fixed, has_trend, damped, season, weights):
     """Numbers between 0 and 1 -> weights, in the region of `methods.md`.
 
@@ -70,7 +70,7 @@ def weights_from_shares(shares, fixed, has_trend, damped, season, weights):
             weights[3] = 0.8 + 0.18 * shares[i]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def share_directions(shares, fixed, weights, has_trend, damped, season, directions):
     """Derivatives of the weights by the shares, [shares, 4]; see `weights_from_shares`."""
     directions[:] = 0.0
@@ -93,7 +93,7 @@ def share_directions(shares, fixed, weights, has_trend, damped, season, directio
         directions[i, 3] = 0.18
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def log_prior(shares, fixed, weights, has_trend, season):
     """Log density over the shares of weights that are uniform in the ranges open to them: alpha below 1, beta below
     alpha, gamma below 1 - alpha, phi between its bounds; but for a constant."""
@@ -113,7 +113,7 @@ def log_prior(shares, fixed, weights, has_trend, season):
     return total
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def follow(y, season, m, weights, level, trend, seasonal, path):
     """Run the recursion over y [n], NaN missing. Returns the states after the last period (level, trend).
 
@@ -160,7 +160,7 @@ def follow(y, season, m, weights, level, trend, seasonal, path):
     return level, trend
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def follow_back(y, season, m, weights, path, pull, by_weight, by_state):
     """Gradient of an objective by weights [4] and first states [2 + m], from its derivatives `pull` [n] by mu.
 
@@ -218,7 +218,7 @@ def follow_back(y, season, m, weights, path, pull, by_weight, by_state):
     by_weight[3] = of_phi
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def follow_columns(inputs, seen, m, weights, level, trend, season, errors):
     """Additive forms over many input columns at once; states are changed in place to those after the last period.
 
@@ -247,7 +247,7 @@ def follow_columns(inputs, seen, m, weights, level, trend, season, errors):
             j = 0
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def sensitivities(y, season, m, weights, path, of_weights, of_states, slopes):
     """Derivatives of mu by each of K directions in weights and first states, slopes [K, n].
 
@@ -297,7 +297,7 @@ def sensitivities(y, season, m, weights, path, of_weights, of_states, slopes):
             j = 0
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def ahead(season, m, weights, level, trend, seasonal, n, value):
     """Forecast means of the recursion run on without errors; n: periods passed, so that leads find their season."""
     damping = 0.0
@@ -310,7 +310,7 @@ def ahead(season, m, weights, level, trend, seasonal, n, value):
         value[h] = q * s if season == MULTIPLICATIVE else q + s
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def psi_weights(m, weights, psi):
     """psi [H]: what an error adds to the period h after it, in the forms that are linear; psi[0] = 1."""
     damping = 0.0
@@ -324,7 +324,7 @@ def psi_weights(m, weights, psi):
             psi[h] += weights[2]
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def psi_sums(psi, skipped, of_leads, of_sums):
     """Variances in units of sigma squared of lead h and of the sum of leads 1..h, [H], the parameters known.
 
@@ -350,7 +350,7 @@ def psi_sums(psi, skipped, of_leads, of_sums):
         of_sums[h] = together
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def count_shares(fixed, has_trend, damped, season):
     """How many weights of the form are not fixed."""
     n = 0
@@ -365,7 +365,7 @@ def count_shares(fixed, has_trend, damped, season):
     return n
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def extent(y):
     """First and last observed position (half open) and the number of observed values."""
     start = 0
@@ -381,7 +381,7 @@ def extent(y):
     return start, end, seen
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def states_from(point, first, fixed_states, has_trend, season, m, states):
     """Free numbers from `first` on -> (level, trend, season1..m); an additive season sums to 0, the other to m. Returns
     how many were read."""
@@ -410,7 +410,7 @@ def states_from(point, first, fixed_states, has_trend, season, m, states):
     return c + m - 1 - first
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def observed_mean(y):
     """Mean of what is not NaN; zero of nothing."""
     total = 0.0

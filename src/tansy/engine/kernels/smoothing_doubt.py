@@ -17,7 +17,7 @@ import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.least_squares import quadratic_form
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 from tansy.engine.kernels.smoothing import LEAST_SHARE, ahead, extent, log_prior, observed_mean, psi_sums, psi_weights
 from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem, set_up, solve_general
 
@@ -26,7 +26,7 @@ _LEAST_WEIGHT = 2e-3  # of the greatest: what weighs less is left out
 _HALF_BOX = 3.3  # standard deviations
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _lattice(n, low, high, points):
     d = points.shape[1]
     g = 2.0
@@ -38,7 +38,7 @@ def _lattice(n, low, high, points):
             points[i, k] = low[k] + (high[k] - low[k]) * share
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _log_posterior(points, problem, n_seen, unknowns, weight):
     """Log posterior at each point, less the greatest; infinite values of Q count as impossible."""
     none = np.zeros(points.shape[1])
@@ -54,7 +54,7 @@ def _log_posterior(points, problem, n_seen, unknowns, weight):
         weight[i] -= greatest
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _fit_box(points, weight, low, high):
     """The box that holds the posterior seen so far: mean and standard deviations."""
     total = 0.0

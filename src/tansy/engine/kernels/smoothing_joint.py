@@ -17,7 +17,7 @@ import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.least_squares import cholesky, dots, inverse_of_normal, normal_matrix
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import (
     LEAST_SHARE,
@@ -34,7 +34,7 @@ from tansy.engine.kernels.smoothing import (
 )
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _point_from(states, n_shares, fixed_states, has_trend, m, point):
     """The inverse of `smoothing.states_from`."""
     c = n_shares
@@ -49,7 +49,7 @@ def _point_from(states, n_shares, fixed_states, has_trend, m, point):
             point[c + j] = states[2 + j]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def objective_and_pull(y, relative, path, season, pull):
     """What is minimised, and its derivatives by mu; infinite where a relative error has no positive mu."""
     n = len(y)
@@ -93,7 +93,7 @@ def objective_and_pull(y, relative, path, season, pull):
     return n_seen * math.log(squares / n_seen) + 2.0 * (logs + math.log(product))
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def evaluate(point, problem, with_gradient, gradient):
     """Objective, and gradient where asked, at (shares, level, trend, season1..m-1), those of them that are free."""
     y, form, fixed, fixed_states, work = problem
@@ -127,7 +127,7 @@ def evaluate(point, problem, with_gradient, gradient):
     return value
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def inverse_curvature(point, problem, inverse, slopes, factor):
     """Inverse of the expected second derivatives of -2 log L where `evaluate` was last called; False where there is
     none.
@@ -175,7 +175,7 @@ def inverse_curvature(point, problem, inverse, slopes, factor):
     return inverse_of_normal(factor, slopes, inverse)
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _problem(values, size, relative, has_trend, damped, season, m, n_shares, fixed, fixed_states):
     """What evaluations over one series share, on the scale where its mean is one.
 
@@ -202,7 +202,7 @@ def _problem(values, size, relative, has_trend, damped, season, m, n_shares, fix
     return (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work), unit, k
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def _set_start(shares, states, unit, problem, point):
     """A start on the scale of `_problem`, away from the corners where a share of what is left moves nothing."""
     _, has_trend, _, _, m, n_shares = problem[1]
@@ -381,7 +381,7 @@ def draw_batch(
             deviations[s, j] = math.sqrt(max(sums[1, j] - sums[0, j] ** 2, 0.0))
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _last(path, y, season, weights):
     """Level and trend after the last period, from the path."""
     t = len(y) - 1

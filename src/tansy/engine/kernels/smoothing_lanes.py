@@ -16,7 +16,7 @@ import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.least_squares import inverse_of_normal
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL
 from tansy.engine.kernels.quasi_newton import advance, begin, new_search
 from tansy.engine.kernels.smoothing import (
     LEAST_SHARE,
@@ -33,7 +33,7 @@ _ERROR, _TREND, _OTHER, _PATH = 0, 1, 2, 3  # rows of a block's path; other: the
 _MOST_DIRECTIONS = 5  # alpha, beta, phi, level, trend
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _fill(lane, values, start, end, shift, scale, block):
     """Put (values - shift) * scale from start to end into a lane, and weight 0 after it."""
     n = len(block) // (_INPUTS * LANES)
@@ -45,7 +45,7 @@ def _fill(lane, values, start, end, shift, scale, block):
         block[at + LANES] = 1.0 if seen else 0.0
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _linear_sums(block, weights, has_trend, path, s):
     """Errors of one unit of level (row other), of trend (row trend) and of the series (row error), and their sums.
 
@@ -102,7 +102,7 @@ def _linear_sums(block, weights, has_trend, path, s):
                 s[9 * LANES + i] += level * own
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _solve_linear(s, has_trend, states):
     """Level and trend of every lane by least squares from `_linear_sums`; NaN where they cannot be told apart."""
     for i in range(LANES):
@@ -118,7 +118,7 @@ def _solve_linear(s, has_trend, states):
         states[LANES + i] = trend
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _linear_errors(weights, has_trend, states, path, s):
     """The errors and trends with the states of `_solve_linear`; sums of squares into row 0 of s."""
     for i in range(2 * LANES):
@@ -141,7 +141,7 @@ def _linear_errors(weights, has_trend, states, path, s):
                 s[i] += e * e
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _relative_errors(block, weights, states, path, s):
     """Errors, trends and 1 / mu of every period with relative errors, into the path.
 
@@ -184,7 +184,7 @@ def _relative_errors(block, weights, states, path, s):
             s[LANES + i] = math.nan
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _one_back(i, pull, row, out, weights, s):
     """One step of `_back` in lane i; see `smoothing.follow_back`."""
     e = out[i]
@@ -198,7 +198,7 @@ def _one_back(i, pull, row, out, weights, s):
     s[LANES + i] = weights[3 * LANES + i] * (to_trend + to_q)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _back(block, weights, path, relative, factor, s):
     """The adjoint of the recursion: derivatives by level, trend, alpha, beta, phi into rows 0 to 4 of s.
 
@@ -221,7 +221,7 @@ def _back(block, weights, path, relative, factor, s):
                 _one_back(i, -2.0 * factor[i] * out[i], row, out, weights, s)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _normal_of_relative(block, weights, path, directions, k, slopes, normal):
     """Sums over t of (dmu / mu)(dmu / mu)' of every lane, row (a * most + b) of `normal`, b <= a < k.
 
@@ -257,7 +257,7 @@ def _normal_of_relative(block, weights, path, directions, k, slopes, normal):
                     normal[at + i] += slopes[a * LANES + i] * slopes[b * LANES + i]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _evaluate(relative, has_trend, block, counts, sizes, work, value, states):
     """What `smoothing_linear.evaluate` and `smoothing_joint.evaluate` minimise, in every lane, and its derivatives.
 
@@ -286,14 +286,14 @@ def _evaluate(relative, has_trend, block, counts, sizes, work, value, states):
     _back(block, weights, path, relative, factor, s)
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _set_weights(lane, point, fixed, has_trend, damped, own, weights):
     weights_from_shares(point, fixed, has_trend, damped, 0, own)
     for j in range(4):
         weights[j * LANES + lane] = own[j]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _gradient_of(lane, point, relative, has_trend, damped, fixed, own, directions, s, gradient):
     """Derivatives by the numbers that are searched: shares, and with relative errors level and trend."""
     n_shares = len(directions)
@@ -310,7 +310,7 @@ def _gradient_of(lane, point, relative, has_trend, damped, fixed, own, direction
             gradient[n_shares + 1] = s[LANES + lane]
 
 
-@njit(**KERNEL)
+@njit(**INLINED)
 def _inverse_curvature(has_trend, damped, block, counts, work, points, own, directions, fixed, lanes, normal, inverse):
     """Inverse of the expected second derivatives of -2 log L in each of the first `lanes` lanes, [LANES, k, k], after
     `_relative_errors`; NaN where there is none. See `smoothing_joint.inverse_curvature`."""
@@ -470,7 +470,7 @@ def search_batch(
             objective[s] += 2.0 * spans[s, 2] * math.log(1.0 / scales[s, 1])
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _keep_better(
     i, s, n_shares, value, points, states, weights, scales, objective, shares_found, weights_found, states_found
 ):
@@ -485,7 +485,7 @@ def _keep_better(
     states_found[s, 1] = states[LANES + i] / scales[s, 1]
 
 
-@njit(**KERNEL)
+@njit(**INLINED)
 def _queue_linear(
     starts, descents, warm, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value, states,
     points, own, rows, job_points, evaluations,
@@ -535,7 +535,7 @@ def _queue_linear(
             job += 1
 
 
-@njit(**KERNEL)
+@njit(**INLINED)
 def _queue_relative(
     starts, states_at, per_row, has_trend, damped, fixed, spans, scales, values, block, counts, work, value, states,
     points, own, directions, rows, job_points, trusted,

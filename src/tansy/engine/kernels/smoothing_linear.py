@@ -23,12 +23,13 @@ from numba import njit
 from tansy.engine.kernels.least_squares import (
     back_substitute,
     cholesky,
+    copy_into,
     dots,
     less,
     normal_matrix_of_columns,
     quadratic_form,
 )
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import (
     ADDITIVE,
@@ -45,7 +46,7 @@ from tansy.engine.kernels.smoothing import (
 )
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _response_columns(y, m, weights, has_trend, season, columns):
     """Errors of one unit of level (or of the season's first state), of the trend, and of the series itself.
 
@@ -92,7 +93,7 @@ def _response_columns(y, m, weights, has_trend, season, columns):
             j = 0
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _turn(a, u, x, row, cosine, sine, ratio, left):
     """One step of `_factor_shifted`: rotate x into u, then u hyperbolically into a, which is written to `row`."""
     inverse = 1.0 / left
@@ -104,7 +105,7 @@ def _turn(a, u, x, row, cosine, sine, ratio, left):
         u[i] = left * turned - ratio * first
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _factor_shifted(c, n, generators, upper):
     """Factor G = U' U of the normal matrix of the shifts c[t - j]; False where it is singular to rounding.
 
@@ -135,12 +136,12 @@ def _factor_shifted(c, n, generators, upper):
                 return False
             _turn(a[k:], u[k:], x[k:], upper[k, k:], cosine, sine, ratio, math.sqrt(left))
         else:
-            upper[k, k:] = a[k:]
-        a[k + 1 :] = upper[k, k : m - 1]
+            copy_into(upper[k, k:], a[k:])
+        copy_into(a[k + 1 :], upper[k, k : m - 1])
     return True
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _solve_factored(upper, right):
     """Solve U' U x = right in place."""
     m = len(right)
@@ -152,7 +153,7 @@ def _solve_factored(upper, right):
         right[k] = (right[k] - dots(upper[k, k + 1 :], right[k + 1 :], m - k - 1)) / upper[k, k]
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _solve_shifted(n, m, has_trend, columns, work, states, log_det):
     """Least squares over the states from the columns of `_response_columns`; level, trend and season to `states`.
 
@@ -199,7 +200,7 @@ def _solve_shifted(n, m, has_trend, columns, work, states, log_det):
     return True
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def solve_general(inputs, seen, starts, m, weights, work, states, coefficients, fixed_states, has_trend):
     """Least squares with every column run through the recursion; see `set_up` for their order."""
     level, trend, season, errors, gram, dropped, solution = work
@@ -219,7 +220,7 @@ def solve_general(inputs, seen, starts, m, weights, work, states, coefficients, 
         coefficients[i] = solution[c + i]
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def set_up(y, regressors, m, has_trend, fixed_states):
     """Columns of the general case: (inputs [n, K + 1], seen [n], starts [2 + m, K + 1]); the series comes last.
 
@@ -265,7 +266,7 @@ def set_up(y, regressors, m, has_trend, fixed_states):
     return inputs, seen, starts
 
 
-@njit(**KERNEL)
+@njit(**PART)
 def linear_problem(y, regressors, m, has_trend, damped, fixed, fixed_states):
     """All that evaluations over one series share: see `evaluate`.
 
@@ -308,7 +309,7 @@ def linear_problem(y, regressors, m, has_trend, damped, fixed, fixed_states):
     return y, regressors, given_numbers, inputs, seen, starts, fast, slow, found
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def evaluate(shares, problem, with_gradient, gradient):
     """n log(Q/n) at the shares, and its gradient by them where asked.
 

@@ -5,14 +5,14 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import KERNEL
+from tansy.engine.kernels.options import BORROWING, KERNEL
 from tansy.engine.kernels.smoothing import LEAST_SHARE, extent, follow, weights_from_shares
 
 MEASURES = ("MSE", "MAE", "MAPE")
 _FINEST_STEP = 1e-5
 
 
-@njit(**KERNEL)
+@njit(**BORROWING)
 def _score(shares, y, has_trend, damped, season, m, fixed, states, measure, weights, seasonal, path):
     weights_from_shares(shares, fixed, has_trend, damped, season, weights)
     for j in range(m):

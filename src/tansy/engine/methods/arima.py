@@ -12,7 +12,6 @@ import numpy as np
 from tansy.engine.errors import NotationError
 from tansy.engine.kernels import arima as kernel
 from tansy.engine.kernels import arima_best as kernel_best
-from tansy.engine.kernels.arma import partials_from_coefficients
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON
 from tansy.engine.methods.distribution import Normal
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search
@@ -223,7 +222,7 @@ def _check_given(form: Form, orders: tuple[int, int, int, int]) -> None:
     """Raise NotationError where a factor is given as a whole and is not stationary, or not invertible."""
     for name, size, sign in zip(("ar", "ma", "sar", "sma"), orders, (1.0, -1.0, 1.0, -1.0), strict=True):
         own = [form.given[f"{name}{i}"] for i in range(1, size + 1) if f"{name}{i}" in form.given]
-        if size and len(own) == size and not partials_from_coefficients(sign * np.array(own), np.empty(size)):
+        if len(own) == size and np.any(np.abs(np.roots([1.0, *(-sign * c for c in own)])) >= 1.0):
             what = "stationary" if sign > 0 else "invertible"
             raise NotationError(f"{form}: {name}1 to {name}{size} as given are not {what}; draw them towards zero.")
 
