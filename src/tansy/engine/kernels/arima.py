@@ -61,7 +61,7 @@ def difference_polynomial(d, seasonal_d, m):
 
 
 @njit(**BORROWING)
-def _set_coefficients(raw, orders, fixed, coefficients, partials):
+def set_coefficients(raw, orders, fixed, coefficients, partials):
     """Coefficients (ar, ma, sar, sma) at the numbers searched; False outside what is stationary and invertible."""
     p, q, sp, sq, _ = orders
     at = 0
@@ -179,7 +179,7 @@ def evaluate(raw, problem, settled):
     """
     orders, fixed, (inputs, _, seen, full), (n_gaps, _, n_used, _, _), _, room, work = problem
     coefficients, partials, ahead, errors, spread, gram, dropped, solution, rest = work[:9]
-    if not _set_coefficients(raw, orders, fixed, coefficients, partials):
+    if not set_coefficients(raw, orders, fixed, coefficients, partials):
         return math.inf
     if not set_process(orders, coefficients, room):
         return math.inf
@@ -258,7 +258,7 @@ def _filtered_slopes(raw, problem, slopes):
         at = raw[i]
         h = -_STEP if at > 0.0 else _STEP
         raw[i] = at + h
-        _set_coefficients(raw, orders, fixed, coefficients, partials)
+        set_coefficients(raw, orders, fixed, coefficients, partials)
         raw[i] = at
         for c in range(count):
             share = -scale * (coefficients[c] - before[c]) / h

@@ -26,6 +26,7 @@ from tansy.engine.kernels.arima import (
     evaluate,
     problem_of,
     report,
+    set_coefficients,
 )
 from tansy.engine.kernels.arma import first_guess, long_residuals, partials_from_coefficients
 from tansy.engine.kernels.differencing import choose_differences
@@ -34,7 +35,7 @@ from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 from tansy.engine.kernels.smoothing import extent
 
 MOST_TRIED = 200
-_NEIGHBOURS = 17
+_NEIGHBOURS, _FAR_NEIGHBOURS = 17, 24  # steps of `_neighbour` up to these
 _ENOUGH_TRIED = 60  # a walk ends then, a search of all models at the number above
 _LOOSE_ENOUGH, _CLOSER_ENOUGH, _POLISHED_ENOUGH = 0.3, 0.03, 1e-6  # of -2 log L
 _POLISHED_WITHIN, _POLISHED_WITHIN_SHORT = 1.0, 1.5  # of AICc; the second with a short season
@@ -353,7 +354,8 @@ def search_batch(
                             tail += 1
                     continue
                 if m > 1 and best >= 0 and not screened_again and not exhaustive:
-                    # the innovations of a good model show what the guess of a long autoregression did not
+                    # the innovations of a good model show what the guess of a long autoregression did not; and two
+                    # steps at once cross a valley that stops one
                     screened_again = True
                     polishing = False
                     no_mean = tried[best, 4] == NO_MEAN
@@ -368,6 +370,9 @@ def search_batch(
                         queue[tail, :4] = again[i]
                         queue[tail, 4] = tried[best, 4]
                         tail += 1
+                    for step in range(_NEIGHBOURS, _FAR_NEIGHBOURS):
+                        if _neighbour(tried[best], step, most, with_mean, may_drift, queue[tail]):
+                            tail += 1
                     continue
                 for i in range(n_tried):
                     near = best >= 0 and tried[i, 5] <= tried[best, 5] + within
@@ -388,25 +393,35 @@ def search_batch(
             free = orders[0] + orders[1] + orders[2] + orders[3]
             no_mean = model[4] == NO_MEAN
             problem = problem_of(bare if no_mean else full, orders, np.full(free, math.nan))
-            raw = np.zeros(free)
+            starts = np.zeros((2, free))
+            n_starts = 1
             if polishing:
-                raw[:] = raws[row, :free]
+                starts[0] = raws[row, :free]
             else:
                 guesses = of_bare if no_mean else of_full
-                first_guess(guesses[0], guesses[1], orders, raw)
+                first_guess(guesses[0], guesses[1], orders, starts[0])
                 if base >= 0:
-                    carried = np.zeros(free)
-                    _carry(raws[base], tried[base], orders, carried)
-                    if evaluate(carried, problem, LOOSE) < evaluate(raw, problem, LOOSE):
-                        raw[:] = carried
+                    n_starts = 2
+                    _carry(raws[base], tried[base], orders, starts[1])
+                    if evaluate(starts[1], problem, LOOSE) < evaluate(starts[0], problem, LOOSE):
+                        starts = starts[::-1].copy()
                 for j in range(5):
                     tried[row, j] = model[j]
                 tried[row, 7] = 0.0
                 n_tried += 1
-            value, _ = descend(raw, problem, LOOSE, _CLOSER_ENOUGH if polishing else _LOOSE_ENOUGH)
-            raws[row, :free] = raw
-            tried[row, 5] = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
-            tried[row, 6] = _refusal(problem[6][0], orders, problem[6][1]) if math.isfinite(value) else 0.0
+            for i in range(n_starts):
+                value, _ = descend(starts[i], problem, LOOSE, _CLOSER_ENOUGH if polishing else _LOOSE_ENOUGH)
+                aicc = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
+                refused = 0
+                if math.isfinite(value):
+                    set_coefficients(starts[i], orders, problem[1], problem[6][0], problem[6][1])
+                    refused = _refusal(problem[6][0], orders, problem[6][1])
+                if i == 0 or refused == 0:
+                    tried[row, 5], tried[row, 6] = aicc, refused
+                    raws[row, :free] = starts[i]
+                # refused for a root near the circle, though better than all that may stand: is there a top elsewhere?
+                if refused != 1 or (best >= 0 and aicc > tried[best, 5]):
+                    break
             best = _best_of(tried, n_tried) if polishing else _better(tried, row, best)
             if not polishing and base >= 0 and tried[row, 5] < tried[base, 5] - 1e-6:
                 tried[base, 7] = 0.0  # go on from there at once, and come back if that was not worth it
@@ -481,6 +496,7 @@ def _neighbour(base, step, most, with_mean, may_drift, model):
         (0, 0, -1, 0), (0, 0, 0, -1), (0, 0, 1, 0), (0, 0, 0, 1), (0, 0, -1, -1), (0, 0, -1, 1), (0, 0, 1, -1),
         (0, 0, 1, 1), (-1, 0, 0, 0), (0, -1, 0, 0), (1, 0, 0, 0), (0, 1, 0, 0), (-1, -1, 0, 0), (-1, 1, 0, 0),
         (1, -1, 0, 0), (1, 1, 0, 0),
+        (2, 0, 0, 0), (0, 2, 0, 0), (2, 2, 0, 0), (0, 0, 2, 0), (1, 0, 1, 0), (0, 1, 1, 0), (0, 1, 0, 1),
     )  # fmt: skip
     total = 0.0
     for j in range(4):
