@@ -13,7 +13,7 @@ from scipy.signal import lfilter
 from scipy.stats import multivariate_normal
 
 from tansy.engine.errors import NotationError
-from tansy.engine.methods.distribution import Normal
+from tansy.engine.methods.distribution import Normal, Transformed
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
@@ -316,3 +316,35 @@ def test_days_keep_their_week_beside_a_yearly_season() -> None:
     ahead = 30 + 6 * np.sin(2 * np.pi * np.arange(1100, 1128) / 365.25)
     ahead += np.tile([0.0, 1, 2, 1, 0, 8, 9], 162)[1100:1128]
     assert np.abs(fits.forecast[0] - ahead).max() < 1.5  # the noise has a standard deviation of 1
+
+
+@pytest.mark.parametrize("text", ["arima(1,0,0)", "log arima(1,0,1)", "regression(price)", "arima(best; together=3)"])
+def test_pairs_of_harmonics_are_those_with_the_least_aicc(text: str) -> None:
+    rng = np.random.default_rng(31)
+    n, length, true = 30, 180, 2
+    timeline = Timeline("W", 2800, length, 52)
+    x = timeline.harmonics(true, 0)
+    noise = lfilter([1.0], [1.0, -0.5], rng.normal(0.0, 3.0, (n, length + 50)), axis=1)[:, 50:]
+    y = 100.0 + rng.normal(0.0, 6.0, (n, x.shape[1])) @ x.T + noise
+    price = np.exp(rng.normal(0.0, 0.1, (n, length + HORIZON)))
+    batch = Batch(y, timeline, {"price": price})
+    found = fit(parse(f"{text} + harmonics(best)"), batch, HORIZON, bands="estimated")
+    assert found.criteria is not None and found.criteria.shape == (n, 7)
+    chosen = np.array([found.form(i).harmonics for i in range(n)])
+    assert np.array_equal(chosen, found.criteria.argmin(axis=1))
+    if text != "regression(price)":  # whose errors are not the noise of this truth
+        assert (chosen == true).sum() >= 0.7 * n  # AICc takes a needless pair now and then, by its nature
+    assert isinstance(found.distribution, Normal | Transformed)
+    bands = found.distribution.quantiles(np.array([0.1, 0.9]))
+    for k in np.unique(chosen).tolist():
+        rows = np.flatnonzero(chosen == k)
+        own = fit(parse(f"{text} + harmonics({k})" if k else text), batch.rows(rows), HORIZON, bands="estimated")
+        assert own.distribution is not None and own.standard_errors is not None and found.standard_errors is not None
+        np.testing.assert_allclose(found.forecast[rows], own.forecast, rtol=1e-10)
+        np.testing.assert_allclose(bands[rows], own.distribution.quantiles(np.array([0.1, 0.9])), rtol=1e-10)
+        for i, row in enumerate(rows.tolist()):
+            assert found.form(row) == own.form(i)
+            assert found.named_parameters(row) == pytest.approx(own.named_parameters(i), rel=1e-9)
+            assert found.named_errors(row) == pytest.approx(own.named_errors(i), rel=1e-9)
+        if "best" not in text:
+            np.testing.assert_allclose(found.criteria[rows, k], own.aicc, atol=1e-6)

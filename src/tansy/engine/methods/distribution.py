@@ -8,7 +8,7 @@ from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import betainc, nbdtrik, ndtri, pdtr, pdtrik, stdtrit
+from scipy.special import betainc, nbdtrik, ndtr, ndtri, pdtr, pdtrik, stdtrit
 
 from tansy.engine.methods.transforms import brought_back
 
@@ -86,23 +86,32 @@ class Transformed:
 
 @dataclass(frozen=True)
 class Lifted:
-    """Of another distribution times known factors [series, H], above zero. mean: [series, H], without the factors.
+    """Of another distribution times factors above zero [series, H]. mean: [series, H], without the factors. doubt,
+    doubt_of_sum: [series, H], variance because the factors are estimated: of lead h and of the sum of leads 1..h.
 
-    The spread of a sum of leads grows as its mean does.
+    The spread of a sum of leads grows as its mean does. The doubt is independent of the rest: quantiles move away from
+    the median as the standard deviation, read off those at -1 and 1 of the normal, grows.
     """
 
     of: Distribution
     factors: Floats
     mean: Floats
+    doubt: Floats
+    doubt_of_sum: Floats
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
-        found = self.of.quantiles(p, together)
-        if not together:
-            return found * self.factors[:, None, :]
-        plain = np.cumsum(self.mean, axis=1)
-        lifted = np.cumsum(self.mean * self.factors, axis=1)
-        ratio = np.divide(lifted, plain, out=np.ones_like(plain), where=np.abs(plain) > 1e-12)
-        return found * ratio[:, None, :]
+        grown = self.factors
+        if together:
+            plain = np.cumsum(self.mean, axis=1)
+            lifted = np.cumsum(self.mean * self.factors, axis=1)
+            grown = np.divide(lifted, plain, out=np.ones_like(plain), where=np.abs(plain) > 1e-12)
+        found = self.of.quantiles(np.concatenate([p, ndtr([-1.0, 0.0, 1.0])]), together) * grown[:, None, :]
+        low, middle, high = (found[:, len(p) + i] for i in range(3))
+        spread = 0.5 * (high - low)
+        doubt = self.doubt_of_sum if together else self.doubt
+        wider = np.sqrt(1.0 + doubt / np.maximum(spread**2, 1e-12 * doubt + 1e-300))
+        out: Floats = middle[:, None] + (found[:, : len(p)] - middle[:, None]) * wider[:, None]
+        return out
 
 
 def normal_paths(of: Normal, n_paths: int = N_PATHS) -> Floats:

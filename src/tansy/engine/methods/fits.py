@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.methods.distribution import Distribution
+from tansy.engine.methods.distribution import Distribution, Normal
 from tansy.engine.methods.notation import Form
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.timeline import Timeline
@@ -139,6 +140,61 @@ class Fits:
 
     def form(self, series: int) -> Form:
         return self.forms[self.form_of[series]]
+
+
+def joined(parts: Sequence[tuple[Integers, Fits]]) -> Fits:
+    """Fits of all series from fits of some each, (rows, fits), that agree in all but their form; every series is in one
+    part.
+
+    Parameters stand by name. Distributions are normal. Where the search ended is not kept: it means something else for
+    every form.
+    """
+    first = parts[0][1]
+    n = sum(len(rows) for rows, _ in parts)
+    names = tuple(dict.fromkeys(name for _, one in parts for name in one.parameter_names))
+    parameters = np.full((n, len(names)), np.nan)
+    errors, covariance = np.full((n, len(names)), np.nan), np.zeros((n, len(names), len(names)))
+    notes: dict[int, tuple[str, ...]] = {}
+    form_of = np.zeros(n, dtype=np.int64)
+    forms: list[Form] = []
+    for rows, one in parts:
+        at = np.array([names.index(name) for name in one.parameter_names], dtype=np.int64)
+        parameters[rows[:, None], at] = one.parameters
+        if one.standard_errors is not None:
+            errors[rows[:, None], at] = one.standard_errors
+        if one.covariance is not None:
+            covariance[rows[:, None, None], at[:, None], at] = one.covariance
+        notes |= {int(rows[i]): text for i, text in one.notes.items()}
+        form_of[rows] = len(forms) + one.form_of
+        forms += one.forms
+
+    def whole(name: str) -> Floats:
+        return _scattered([(rows, getattr(one, name)) for rows, one in parts], n)
+
+    def whole_of(name: str, kind: type) -> Any:
+        """A part of the fits that is made of arrays itself."""
+        if getattr(first, name) is None:
+            return None
+        pieces = [(rows, getattr(one, name)) for rows, one in parts]
+        assert all(isinstance(piece, kind) for _, piece in pieces)
+        arrays = [[(rows, getattr(piece, own.name)) for rows, piece in pieces] for own in fields(kind)]
+        return kind(*(None if each[0][1] is None else _scattered(each, n) for each in arrays))
+
+    return Fits(
+        whole("forecast"), whole("residuals"), parameters, names, whole("loglik"), whole("sigma2"), whole("n_used"),
+        whole("sum_squares"), whole("n_parameters"), np.empty((n, 0)), tuple(forms), form_of,
+        None if first.standard_errors is None else errors, whole_of("distribution", Normal), notes,
+        search=whole_of("search", Search), covariance=None if first.covariance is None else covariance,
+        freedom=None if first.freedom is None else whole("freedom"),
+    )  # fmt: skip
+
+
+def _scattered(parts: Sequence[tuple[Integers, NDArray[Any]]], n: int) -> NDArray[Any]:
+    """Rows of several arrays put where they belong in one."""
+    found = np.zeros((n, *parts[0][1].shape[1:]), dtype=parts[0][1].dtype)
+    for rows, piece in parts:
+        found[rows] = piece
+    return found
 
 
 def aicc(loglik: Floats, k: Floats, n: Floats) -> Floats:

@@ -417,8 +417,6 @@ def _arima_best(options: _Options, seasonal: str | None, more: dict[str, object]
     """d and D in the options are given; the other numbers are the most that is tried."""
     if seasonal is not None:
         raise options.wrong("arima(best) looks for the seasonal part itself; leave it out.")
-    if more["harmonics"] == BEST:
-        raise options.wrong("give arima(best) a number of harmonics.")
     words = options.take_words(("exhaustive", "no-season"))
     given = options.take_numbers(tuple(ARIMA_BOUNDS))
     if more["slope_changes"]:

@@ -24,6 +24,8 @@ _PAIRS = 3
 _UNSURE = 1e6  # variance of an effect that a series says nothing about
 _CHUNK = 500  # series; bounds the memory of their design matrices
 _FARTHEST = 4.0  # of the logarithm of a factor
+_AS_SAID = 20.0  # series that would make it half of what is taken for the variance that they show
+_LARGEST_RATIO = 10.0
 
 
 @dataclass(frozen=True)
@@ -39,12 +41,25 @@ class Pooled:
 
     def lift(self, columns: Regressors, n_past: int) -> Floats:
         """What drivers multiply demand by, [series, T + H], against their mean over the `n_past` periods known."""
-        known = np.ones((len(columns.x), n_past)) if columns.unknown is None else (~columns.unknown).astype(np.float64)
-        past = columns.x[:, :n_past] * known[:, :, None]
-        usual = past.sum(axis=1) / np.maximum(known.sum(axis=1), 1.0)[:, None]
-        about = np.einsum("ntk,nk->nt", columns.x - usual[:, None, :], self.effects)
+        about = np.einsum("ntk,nk->nt", _about_usual(columns, n_past), self.effects)
         lift: Floats = np.exp(np.clip(about, -_FARTHEST, _FARTHEST))
         return lift
+
+    def doubt(self, columns: Regressors, n_past: int, lifted: Floats) -> tuple[Floats, Floats]:
+        """Variances [series, H] of means `lifted` [series, H] because the effects are estimated, to first order and
+        taking the effects of different drivers as independent: of lead h, and of the sum of leads 1..h, all of which
+        an effect moves together."""
+        moved = lifted[:, :, None] * _about_usual(columns, n_past)[:, n_past:] * self.errors[:, None, :]
+        return (moved**2).sum(axis=2), (np.cumsum(moved, axis=1) ** 2).sum(axis=2)
+
+
+def _about_usual(columns: Regressors, n_past: int) -> Floats:
+    """Drivers [series, T + H, k] less their mean over the `n_past` periods known."""
+    known = np.ones((len(columns.x), n_past)) if columns.unknown is None else (~columns.unknown).astype(np.float64)
+    past = columns.x[:, :n_past] * known[:, :, None]
+    usual = past.sum(axis=1) / np.maximum(known.sum(axis=1), 1.0)[:, None]
+    about: Floats = columns.x - usual[:, None, :]
+    return about
 
 
 def pooled_effects(
@@ -61,19 +76,35 @@ def pooled_effects(
     n = len(history)
     columns = regressors_of_drivers(entries, drivers, n, timeline, 0)
     estimates, variances = np.zeros((n, len(columns.names))), np.full((n, len(columns.names)), _UNSURE)
+    seen = np.full((n, len(columns.names)), np.nan)
     for start in range(0, n, _CHUNK):
         rows = slice(start, min(start + _CHUNK, n))
         unknown = None if columns.unknown is None else columns.unknown[rows]
-        estimates[rows], variances[rows] = _own(history[rows], columns.x[rows], unknown, timeline)
+        estimates[rows], variances[rows], seen[rows] = _own(history[rows], columns.x[rows], unknown, timeline)
+    variances = np.where(variances < _UNSURE, variances * _as_seen(seen), variances)
     effects, doubt = estimates.copy(), variances.copy()
     for k in range(estimates.shape[1]):
         effects[:, k], doubt[:, k] = drawn_together(estimates[:, k], variances[:, k], groups)
     return Pooled(columns.names, effects, np.sqrt(doubt))
 
 
-def _own(y: Floats, x: Floats, unknown: NDArray[np.bool_] | None, timeline: Timeline) -> tuple[Floats, Floats]:
+def _as_seen(ratios: Floats) -> Floats:
+    """How much larger than a Poisson regression says the variances are, [k], from what single series show of it
+    [series, k], NaN nothing. Sales that a driver lifts also scatter more, by how much only many series tell."""
+    there = np.isfinite(ratios)
+    count = there.sum(axis=0)
+    usual = np.where(there, np.minimum(ratios, _LARGEST_RATIO), 0.0).sum(axis=0)
+    found: Floats = (usual + _AS_SAID) / (count + _AS_SAID)
+    return found
+
+
+def _own(y: Floats, x: Floats, unknown: NDArray[np.bool_] | None, timeline: Timeline) -> tuple[Floats, Floats, Floats]:
     """Effects and their variances from each series alone, [n, k]: Poisson regression of y on level, trend, the year and
-    x by iterated weighted least squares (McCullagh, Nelder 1989, section 2.5), its variance times the dispersion."""
+    x by iterated weighted least squares (McCullagh, Nelder 1989, section 2.5), its variance times the dispersion.
+
+    The third: variance from the errors where each driver moves (White 1980, with the correction for leverage that makes
+    it unbiased where the model is true: MacKinnon, White 1985) over that variance.
+    """
     n, length = y.shape
     k = x.shape[2]
     seen = ~np.isnan(y)
@@ -110,8 +141,13 @@ def _own(y: Floats, x: Floats, unknown: NDArray[np.bool_] | None, timeline: Time
     dispersion = np.maximum(pearson / np.maximum(count - size, 1.0), 1.0 / np.maximum(count, 1.0))
     inverse = np.linalg.inv(gram)
     variance = dispersion[:, None] * np.einsum("nii->ni", inverse)[:, -k:]
+    leads_to = own @ inverse  # [n, T, size]
+    leverage = np.clip(mean * weight * np.einsum("nti,nti->nt", leads_to, own), 0.0, 0.95)
+    score = np.where(seen, (demand - mean) ** 2, 0.0) / (1.0 - leverage)
+    as_seen = np.einsum("ntk,nt->nk", leads_to[:, :, -k:] ** 2, score) / np.maximum(variance, 1e-300)
     moved = (np.abs(own[:, :, -k:]).max(axis=1) > 1e-9) & usable[:, None] & (np.abs(b[:, -k:]) < _FARTHEST)
-    return np.where(moved, b[:, -k:], 0.0), np.where(moved, np.maximum(variance, 1e-10), _UNSURE)
+    effects = np.where(moved, b[:, -k:], 0.0)
+    return effects, np.where(moved, np.maximum(variance, 1e-10), _UNSURE), np.where(moved, as_seen, np.nan)
 
 
 def drawn_together(estimates: Floats, variances: Floats, groups: tuple[Integers, ...]) -> tuple[Floats, Floats]:

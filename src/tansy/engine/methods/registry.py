@@ -10,10 +10,10 @@ import numpy as np
 from tansy.engine.methods import arima, intermittent, regression, simple, smoothing, trends
 from tansy.engine.methods.bends import find_bends
 from tansy.engine.methods.distribution import Lifted, Normal, Transformed
-from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, note
-from tansy.engine.methods.notation import CHOSEN_POWER, INTERMITTENT, Form
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, joined, note
+from tansy.engine.methods.notation import BEST, CHOSEN_POWER, INTERMITTENT, Form
 from tansy.engine.methods.pooled import Pooled, pooled_effects
-from tansy.engine.methods.regressors import Regressors, regressors_of, regressors_of_drivers
+from tansy.engine.methods.regressors import Regressors, pairs_of, regressors_of, regressors_of_drivers
 from tansy.engine.methods.transforms import brought_back, mean_brought_back, steadying_powers, transformed
 
 _FAMILIES = {
@@ -37,6 +37,8 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
         return _lifted(form, batch, horizon, warm, bands)
     if form.transformed:
         return _on_scale(form, batch, horizon, warm, bands)
+    if form.harmonics == BEST and form.family != "ets":  # which chooses them with its own form
+        return _with_pairs(form, batch, horizon, bands)
     if form.slope_changes:
         return _bent(form, batch, horizon, warm, bands)
     return _FAMILIES[form.family](form, batch, horizon, warm, bands)
@@ -75,6 +77,27 @@ def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands
         notes=notes,
         distribution=None if bands == "none" else Transformed(spread, powers),
     )
+
+
+def _with_pairs(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
+    """Pairs of harmonics by AICc, series by series. Where orders are searched, arima(1,d,1) stands for what will be
+    found: the search follows with the pairs it chose."""
+    beside = form
+    if form.family == "arima" and form.orders is None:
+        week = batch.timeline.frequency == "D" and "no-season" not in form.words
+        beside = replace(
+            form, orders=(1, int(form.given.get("d", 0)), 1), words=(), given={},
+            seasonal=(1, 0, 1) if week else (0, 0, 0), period=batch.timeline.season_length if week else 0,
+        )  # fmt: skip
+    pairs = pairs_of(form, batch.timeline)
+    tried = [replace(beside, harmonics=k) for k in pairs]
+    criteria = np.stack([fit(one, batch, horizon).aicc for one in tried], axis=1)
+    chosen = np.argmin(np.where(np.isfinite(criteria), criteria, np.inf), axis=1)
+    parts = []
+    for k in np.unique(chosen).tolist():
+        rows = np.nonzero(chosen == k)[0]
+        parts.append((rows, fit(replace(form, harmonics=pairs[k]), batch.rows(rows), horizon, None, bands)))
+    return replace(joined(parts), tried=tuple(str(one) for one in tried), criteria=criteria)
 
 
 def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
@@ -133,7 +156,7 @@ def _lifted(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: 
         notes=notes,
         distribution=None
         if found.distribution is None
-        else Lifted(found.distribution, lift[:, length:], found.forecast),
+        else Lifted(found.distribution, lift[:, length:], found.forecast, *effects.doubt(columns, length, forecast)),
     )
 
 

@@ -9,13 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.errors import DriverError, NotationError
-from tansy.engine.methods.notation import Form, driver_of
-from tansy.engine.timeline import Timeline, form_of, label, ordinal, read_date
+from tansy.engine.methods.notation import BEST, Form, driver_of
+from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline, form_of, label, ordinal, read_date
 
 Floats = NDArray[np.float64]
 
 HARMONIC = ("sin", "cos")
 SLOPE = "slope"
+MOST_PAIRS_TRIED = 6
 
 
 @dataclass(frozen=True)
@@ -31,6 +32,17 @@ class Regressors:
     names: tuple[str, ...]
     unknown: NDArray[np.bool_] | None
     missing: dict[int, str]
+
+
+def pairs_of(form: Form, timeline: Timeline) -> range:
+    """Numbers of pairs of harmonics that a form stands for: its own, or those that `best` chooses from. Raises
+    NotationError where a year has fewer."""
+    most = int(PERIODS_PER_YEAR[timeline.frequency]) // 2
+    if form.harmonics > most:
+        raise NotationError(f"{form}: a year of these periods has at most {most} pairs of harmonics.")
+    if form.harmonics == BEST:
+        return range(min(MOST_PAIRS_TRIED, most) + 1)
+    return range(form.harmonics, form.harmonics + 1)
 
 
 def names_of(form: Form) -> tuple[str, ...]:
@@ -51,10 +63,11 @@ def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: T
     """Regressors of `n` series over their T periods and `horizon` leads.
 
     drivers: per name [n, T + H or more], NaN unknown. Raises NotationError where the form names a driver that is not
-    there, or a period that is none of this timeline.
+    there, a period that is none of this timeline, or more harmonics than it has.
     """
     length = timeline.n_periods
-    common = [timeline.harmonics(form.harmonics, horizon)]
+    (pairs,) = pairs_of(form, timeline)
+    common = [timeline.harmonics(pairs, horizon)]
     shifts = [_shift(form, text, timeline, horizon) for text in form.level_shifts]
     if form.slope_changes:  # counted from the end, so that the constant is the level there
         shifts.append(np.arange(1.0 - length, horizon + 1.0)[:, None])

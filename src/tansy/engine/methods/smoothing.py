@@ -27,13 +27,13 @@ from tansy.engine.kernels import (
 from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.methods.distribution import N_PATHS, Chosen, Distribution, Normal, Simulated
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, aicc, all_positive, note, too_few
-from tansy.engine.methods.notation import BEST, RESTRICTIONS, Form
+from tansy.engine.methods.notation import RESTRICTIONS, Form
+from tansy.engine.methods.regressors import pairs_of
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.timeline import PERIODS_PER_YEAR
 
 _SEASON_CODE = {"N": 0, "A": 1, "M": 2}
 _WEIGHTS = ("alpha", "beta", "gamma", "phi")
-_MOST_PAIRS_TRIED = 6
 
 # Where searches may start, as shares of each weight's range, and how many of the best are followed to the end. Damped
 # trends need several (`numerics.md`, trap 5).
@@ -133,11 +133,7 @@ def _candidates(form: Form, batch: Batch) -> list[Form]:
         letters = [("A", t, s) for s in seasons for t in trends]
         if not outside and "no-multiplicative" not in form.words:
             letters += [("M", t, s) for s in (*seasons, *(["M"] if m > 1 else [])) for t in trends]
-    pairs = range(_MOST_PAIRS_TRIED + 1) if form.harmonics == BEST else (form.harmonics,)
-    if PERIODS_PER_YEAR[batch.timeline.frequency] < 2 * max(pairs):
-        pairs = range(int(PERIODS_PER_YEAR[batch.timeline.frequency]) // 2 + 1)
-        if form.harmonics != BEST:
-            raise NotationError(f"{form}: a year of these periods has at most {max(pairs)} pairs of harmonics.")
+    pairs = pairs_of(form, batch.timeline)
     words = tuple(word for word in form.words if word not in RESTRICTIONS)
     return [replace(form, letters=one, harmonics=k, words=words) for k in pairs for one in letters]
 
