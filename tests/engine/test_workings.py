@@ -63,7 +63,8 @@ def evaluate(found: Workings) -> dict[str, list[float | None]]:
         "arima(0,1,0)(1,0,0)4", "arima(1,1,0; drift)", "arima(2,0,0)(0,1,0)4",
         "regression(price, log price) + harmonics(1)", "boxcox(0.5) naive", "log naive", "log drift", "log mean",
         "log moving-average(3)", "ets(A,N,N) + pooled(price)",
-        "ets(A,Ad,A) + pooled(log price)",
+        "ets(A,Ad,A) + pooled(log price)", "arima(0,1,1) + pooled(log price)", "log arima(1,0,0)(1,0,0)4",
+        "arima(1,0,0) + harmonics(1) + x(price)", "log arima(0,1,0) + x(log price) + level-shift(2024-04)",
     ],
 )  # fmt: skip
 def test_formulas_give_the_fitted_values_and_errors_of_the_engine(text: str) -> None:

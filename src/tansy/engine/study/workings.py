@@ -114,14 +114,16 @@ def workings(
     """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares. drivers:
     per name [1, T or more]."""
     form = fits.form(0)
-    if form.slope_changes or form.power is not None or not fits.defined[0] or (form.pooled and form.family != "ets"):
+    if form.slope_changes or form.power is not None or not fits.defined[0]:
         return _of_lags(values, timeline, fits)
     if form.family == "regression" and not form.log:
         return _of_regression(values, timeline, fits, drivers or {})
-    if form.family == "arima" and form.orders and not (form.log or names_of(form)) and not _gaps(values):
-        return _of_arima(values, timeline, fits)
+    lift = _lift(timeline, fits, drivers or {}) if form.pooled else None
+    if form.family == "arima" and form.orders and not _gaps(values):
+        beside = _beside(timeline, fits, drivers or {}) if names_of(form) else None
+        if beside is None or not np.isnan(beside).any():
+            return _of_arima(values, timeline, fits, beside, lift)
     if form.family == "ets":
-        lift = _lift(timeline, fits, drivers or {}) if form.pooled else None
         return _of_smoothing(values, timeline, fits, _outside(timeline, fits, profile), lift)
     if form.family == "trend" and not (form.words or form.log):
         return _of_trend(values, timeline, fits)
@@ -182,6 +184,14 @@ def _lift(timeline: Timeline, fits: Fits, drivers: Mapping[str, Floats]) -> Floa
     columns = regressors_of_drivers(form.pooled, drivers, 1, timeline, 0)
     effects = np.array([[p[f"pooled {name}"] for name in columns.names]])
     return Pooled(columns.names, effects, np.zeros_like(effects)).lift(columns, timeline.n_periods)[0]
+
+
+def _beside(timeline: Timeline, fits: Fits, drivers: Mapping[str, Floats]) -> Floats:
+    """What harmonics, drivers and level shifts add, [T]; NaN where a driver is not known."""
+    form, p = fits.form(0), fits.named_parameters(0)
+    columns = regressors_of(form, drivers, 1, timeline, 0)
+    found: Floats = columns.x[0] @ np.array([p.get(name, 0.0) for name in columns.names])
+    return found if columns.unknown is None else np.where(columns.unknown[0], np.nan, found)
 
 
 def _of_smoothing(
@@ -391,8 +401,9 @@ def _letters(j: int) -> str:
 _SETTLED = 1e-11
 
 
-def _of_arima(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
-    """Past values and past errors times their weights, the polynomials multiplied out. In the first periods the exact
+def _of_arima(values: Floats, timeline: Timeline, fits: Fits, beside: Floats | None, lift: Floats | None) -> Workings:
+    """Past values and past errors times their weights, the polynomials multiplied out; of logarithms, of what is left
+    without pooled drivers, and of what `beside` leaves, where the form says so. In the first periods the exact
     likelihood weighs them otherwise, because it knows that nothing came before; there the fitted value stands alone."""
     form, p = fits.form(0), fits.named_parameters(0)
     assert form.orders is not None
@@ -415,25 +426,65 @@ def _of_arima(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
         past = np.convolve(past, np.r_[1.0, np.zeros(lag - 1), -1.0])
     weights = {f"a{j}": -float(past[j]) for j in np.nonzero(np.abs(past) > 1e-15)[0].tolist() if j}
     weights |= {f"e{j}": float(errors[j]) for j in np.nonzero(errors)[0].tolist() if j}
-    sources = {"a": "actual", "e": "error"}
+    log, apart = fits.form(0).log, beside is not None or lift is not None
+    inner = log or apart
+    source = "inner_actual" if apart else "log_actual" if log else "actual"
+    sources = {"a": source, "e": "inner_error" if inner else "error"}
     formula = ("{c}" if own else "0") + "".join(f"+{{{name}}}*[{sources[name[0]]}<{name[1:]}]" for name in weights)
     first, labels, actual = _begin(values, timeline, 0)
-    fitted, e = (values - fits.residuals[0])[first:], fits.residuals[0][first:]
-    y = values[first:]
+    fitted = (values - fits.residuals[0])[first:]
+    factor = lift[first:] if lift is not None else np.ones(len(fitted))
+    added = beside[first:] if beside is not None else np.zeros(len(fitted))
+    y, of = (np.log(one) if log else one / factor for one in (values[first:], fitted))
+    y, of = y - added, of - added
+    e = y - of
     longest = max((int(name[1:]) for name in weights), default=0)
-    cells: dict[str, list[Cell]] = {"actual": actual, "fitted": []}
+    columns = [_ACTUAL, *([_LOG_ACTUAL] if log else [])]
+    plain = "[log_actual]" if log else "[actual]"
+    if lift is not None:
+        columns.append(Column("factor", "Drivers ×", "", "what pooled drivers multiply demand by"))
+        plain += "/[factor]"
+    if beside is not None:
+        columns.append(Column("beside", "Added", "", "what drivers, harmonics and level shifts add"))
+        plain += "-[beside]"
+    back = "[inner_fitted]" + ("+[beside]" if beside is not None else "")
+    back = f"EXP({back})" if log else f"({back})*[factor]" if lift is not None else back
+    means = "past values and errors, weighted; without a formula where the start is felt"
+    if apart:
+        columns.append(Column("inner_actual", "Without", plain, "actual without what drivers and harmonics did"))
+    if inner:
+        short = ("Fitted without", "Error without") if apart else ("ln fitted", "ln error")
+        columns.append(Column("inner_fitted", short[0], formula, means))
+        columns.append(Column("inner_error", short[1], f"[{source}]-[inner_fitted]", "its error"))
+        columns.append(Column("fitted", "Fitted", back, "what was forecast one period before"))
+    else:
+        columns.append(Column("fitted", "Fitted", formula, means))
+    columns += _ERROR
+    cells: dict[str, list[Cell]] = {column.name: [] for column in columns}
+    cells["actual"] = actual
     settled = False
-    for t, value in enumerate(fitted):
+    for t, value in enumerate(of.tolist()):
+        for name, number, text in (
+            ("log_actual", y[t] + added[t], _LOG_ACTUAL.formula), ("factor", factor[t], ""), ("beside", added[t], ""),
+            ("inner_actual", y[t], plain),
+        ):  # fmt: skip
+            if name in cells:
+                cells[name].append(Cell(float(number), text))
         if np.isnan(value):
-            cells["fitted"].append(Cell(why="used up by differencing"))
+            for name in ("inner_fitted", "inner_error", "fitted"):
+                if name in cells:
+                    cells[name].append(Cell(why="used up by differencing"))
             continue
         if t >= longest and not np.isnan(e[t - longest : t]).any():
             by_hand = own + sum(w * (y if name[0] == "a" else e)[t - int(name[1:])] for name, w in weights.items())
             settled = settled or abs(by_hand - value) <= _SETTLED * max(1.0, abs(value))
-        cells["fitted"].append(Cell(float(value), formula if settled else ""))
+        if inner:
+            cells["inner_fitted"].append(Cell(value, formula if settled else ""))
+            cells["inner_error"].append(Cell(float(e[t]), f"[{source}]-[inner_fitted]"))
+            cells["fitted"].append(Cell(float(fitted[t]), back))
+        else:
+            cells["fitted"].append(Cell(value, formula if settled else ""))
     _errors(cells)
-    means = "past values and errors, weighted; without a formula where the start is felt"
-    columns = [_ACTUAL, Column("fitted", "Fitted", formula, means), *_ERROR]
     return Workings(labels, 0, columns, cells, {"c": own, **weights} if own else weights)
 
 
