@@ -25,12 +25,15 @@ export function Chart({
   options,
   label,
   className,
+  steady = false,
   onReady,
   onZoom,
 }: {
   options: Options;
   label: string;
   className?: string;
+  /** Options differ in their values alone, never in which series they have, so that the picture need not be made anew. */
+  steady?: boolean;
   onReady?: (chart: Instance) => void;
   onZoom?: () => void;
 }) {
@@ -62,8 +65,8 @@ export function Chart({
     if (box.current) delete box.current.dataset.painted;
     chart.current?.setOption(
       { textStyle: { fontFamily: FONT }, animation: false, ...options },
-      { notMerge: true },
+      { notMerge: !steady },
     );
-  }, [options]);
+  }, [options, steady]);
   return <div ref={box} role="img" aria-label={label} className={`chart ${className ?? ''}`} />;
 }

@@ -211,6 +211,7 @@ const Picture = memo(function Picture({
       </figcaption>
       {options ? (
         <Chart
+          steady
           options={options}
           label={`Try ${name}: history, fitted values, forecast and bands`}
           className={`${low ? 'h-[150px]' : 'h-[210px]'} w-full`}
