@@ -211,6 +211,7 @@ const Picture = memo(function Picture({
       </figcaption>
       {options ? (
         <Chart
+          key={one.bands?.length} // what is merged never has fewer bands than before
           steady
           options={options}
           label={`Try ${name}: history, fitted values, forecast and bands`}
