@@ -106,7 +106,8 @@ def test_bands_hold_the_doubt_about_the_effects() -> None:
     promotion[:, length:] = [0.0, 1.0, 0.0, 0.0]
     y = (200.0 + rng.normal(0.0, 20.0, promotion.shape)) * np.exp(effect[:, None] * promotion)
     timeline, drivers = Timeline("W", 2800, length, 52), {"promotion": promotion}
-    pooled = pooled_effects(("promotion",), y[:, :length], drivers, timeline, (groups,))
+    products = (groups, groups // 20)  # ten wider groups, as a study has product and product group
+    pooled = pooled_effects(("promotion",), y[:, :length], drivers, timeline, products)
     batch = Batch(y[:, :length], timeline, drivers, {("promotion",): pooled})
     found = fit(parse("arima(0,0,0) + pooled(promotion)"), batch, leads, bands="estimated").distribution
     assert found is not None

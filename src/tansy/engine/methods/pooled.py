@@ -81,20 +81,24 @@ def pooled_effects(
         rows = slice(start, min(start + _CHUNK, n))
         unknown = None if columns.unknown is None else columns.unknown[rows]
         estimates[rows], variances[rows], seen[rows] = _own(history[rows], columns.x[rows], unknown, timeline)
-    variances = np.where(variances < _UNSURE, variances * _as_seen(seen), variances)
+    variances = np.where(variances < _UNSURE, variances * _as_seen(seen, groups[-1]), variances)
     effects, doubt = estimates.copy(), variances.copy()
     for k in range(estimates.shape[1]):
         effects[:, k], doubt[:, k] = drawn_together(estimates[:, k], variances[:, k], groups)
     return Pooled(columns.names, effects, np.sqrt(doubt))
 
 
-def _as_seen(ratios: Floats) -> Floats:
-    """How much larger than a Poisson regression says the variances are, [k], from what single series show of it
-    [series, k], NaN nothing. Sales that a driver lifts also scatter more, by how much only many series tell."""
+def _as_seen(ratios: Floats, group_of: Integers) -> Floats:
+    """How much larger than a Poisson regression says the variances are, [series, k], from what the series of each group
+    show of it, ratios [series, k], NaN nothing. Sales that a driver lifts also scatter more, by how much only many
+    series tell."""
+    _, group = np.unique(group_of, return_inverse=True)
     there = np.isfinite(ratios)
-    count = there.sum(axis=0)
-    usual = np.where(there, np.minimum(ratios, _LARGEST_RATIO), 0.0).sum(axis=0)
-    found: Floats = (usual + _AS_SAID) / (count + _AS_SAID)
+    usual = np.where(there, np.minimum(ratios, _LARGEST_RATIO), 0.0)
+    found = np.empty_like(usual)
+    for j in range(usual.shape[1]):
+        of_group = np.bincount(group, usual[:, j]) + _AS_SAID
+        found[:, j] = (of_group / (np.bincount(group, there[:, j]) + _AS_SAID))[group]
     return found
 
 
