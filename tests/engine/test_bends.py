@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from scipy.signal import lfilter
 
 from tansy.engine.errors import NotationError
+from tansy.engine.kernels.shrink import shrink_batch
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
@@ -76,3 +77,26 @@ def test_bends_keep_to_the_notation_scale_and_parts() -> None:
     with pytest.raises(NotationError, match="leave the differences out"):
         parse("arima(0,1,1) + slope-changes")
     assert fit(parse("arima(best) + slope-changes"), batch, LEADS).form(1).orders[1] == 0  # type: ignore[index]
+
+
+def test_shrunken_coefficients_meet_the_conditions_of_the_optimum() -> None:
+    """At the least of squares plus penalty a column that is used says just the penalty of what is left, any other less
+    (the subgradient); with one penalty the kernel's choice by BIC has nothing to choose from."""
+    rng = np.random.default_rng(17)
+    n, length, columns = 50, 120, 12
+    x = np.cumsum(rng.normal(size=(n, length, columns)), axis=1)  # as alike as hinges are
+    x /= np.sqrt((x**2).sum(axis=1, keepdims=True))
+    y = x[:, :, 3] * 40.0 - x[:, :, 8] * 25.0 + rng.normal(size=(n, length))
+    s, r = x.swapaxes(1, 2) @ x, np.einsum("ntj,nt->nj", x, y)
+    total, count = (y**2).sum(axis=1), np.full(n, float(length))
+    for penalty in (0.5, 0.1):
+        found = np.empty((n, columns))
+        shrink_batch(s, r, total, count, 1e6 * count, 1, np.array([penalty]), found)
+        limit = penalty * np.abs(r).max(axis=1, keepdims=True)
+        says = r - np.einsum("nij,nj->ni", s, found)
+        used = found != 0.0
+        np.testing.assert_allclose((says - np.sign(found) * limit)[used], 0.0, atol=1e-3)
+        assert (np.abs(says) <= limit + 1e-3)[~used].all() and 0 < used.mean() < 0.7
+    alone = np.empty((1, columns))
+    shrink_batch(s[7:8], r[7:8], total[7:8], count[7:8], 1e6 * count[7:8], 1, np.array([0.1]), alone)
+    np.testing.assert_array_equal(alone[0], found[7])  # whatever stands beside it

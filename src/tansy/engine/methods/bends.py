@@ -12,13 +12,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.kernels.shrink import shrink_batch
+
 Floats = NDArray[np.float64]
 
 _MOST_DATES = 24
 _LEAST_APART = 4  # periods
 _UNTIL = 0.9
 _PENALTIES = np.geomspace(1.0, 0.01, 16)
-_SWEEPS = 200
 
 
 @dataclass(frozen=True)
@@ -55,27 +56,8 @@ def find_bends(values: Floats, x: Floats, horizon: int) -> Bends:
     r = left[:, :-1, -1] / size
     total = np.maximum(left[:, -1, -1], 1e-12)
     independent = _independent(values, columns[:, :, :-1], gram, count)
-    largest = np.abs(r).max(axis=1)
-    delta = np.zeros_like(r)
-    best, kept = np.full(n, np.inf), np.zeros_like(r)
-    for penalty in _PENALTIES:
-        limit = penalty * largest
-        for _ in range(_SWEEPS):
-            moved = 0.0
-            for j in range(r.shape[1]):
-                pull = r[:, j] - np.einsum("nj,nj->n", s[:, j], delta) + s[:, j, j] * delta[:, j]
-                fresh = np.sign(pull) * np.maximum(np.abs(pull) - limit, 0.0) / np.maximum(s[:, j, j], 1e-12)
-                moved = max(moved, float(np.abs(fresh - delta[:, j]).max(initial=0.0)))
-                delta[:, j] = fresh
-            if moved < 1e-6 * float(np.abs(delta).max(initial=0.0)) + 1e-300:
-                break
-        squares = total - 2.0 * np.einsum("nj,nj->n", delta, r) + np.einsum("ni,nij,nj->n", delta, s, delta)
-        used = (delta != 0.0).sum(axis=1)
-        rest = np.maximum(squares, 1e-9 * total) / np.maximum(count, 1.0)
-        criterion = independent * np.log(rest) + used * np.log(np.maximum(independent, 2.0))
-        better = (criterion < best - 1e-9) & (count > k + used + 5)
-        best = np.where(better, criterion, best)
-        kept[better] = delta[better]
+    kept = np.empty_like(r)
+    shrink_batch(s, r, total, count, independent, k, _PENALTIES, kept)
     changes = kept / size
     often = (changes != 0.0).sum(axis=1) / np.maximum(count, 1.0)
     usual = (changes**2).sum(axis=1) / np.maximum((changes != 0.0).sum(axis=1), 1)

@@ -21,7 +21,7 @@ from tansy.engine.timeline import Timeline
 
 _SHARES = (
     ("seasonal-naive", "ets(A,N,N)", "ets(A,Ad,A)", "ets(A,N,N; start=first, tune=MAE)", "ets(M,Ad,M)"),
-    ("arima(1,1,1)(0,1,1)12", "arima(best)", "tsb", "ets(A,N,N; resampled)"),
+    ("arima(1,1,1)(0,1,1)12", "arima(best)", "arima(1,0,0) + slope-changes", "tsb", "ets(A,N,N; resampled)"),
 )
 
 
