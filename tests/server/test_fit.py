@@ -123,6 +123,37 @@ def test_drivers_have_effects_and_parts_and_another_plan_moves_the_forecast(clie
     assert unknown.status_code == 400 and "no driver 'rain'" in unknown.json()["detail"]
 
 
+def test_whatever_was_chosen_from_the_data_every_page_has_it(client: APIClient, node: str) -> None:
+    """Each page of a series with methods that choose a part of themselves: nothing unresolved, nothing left over."""
+    for text in (
+        "arima(1,0,1) + harmonics(best) + x(log price)", "arima(best) + harmonics(best)",
+        "log arima(1,0,0) + harmonics(best)", "arima(best; together=2) + pooled(log price, promotion)",
+        "regression(log price) + harmonics(best)", "boxcox(best) arima(1,0,0) + harmonics(best) + x(promotion)",
+        "ets(best) + harmonics(best)", "arima(1,0,0) + harmonics(best) + slope-changes",
+    ):  # fmt: skip
+        page = client.get(f"{node}/fit/", {"method": text}).json()
+        assert page["fit"]["problem"] == "" and page["diagnosis"]["coefficients"], text
+        model = page["fit"]["model"]
+        assert "best" not in model, text
+        names = {one["name"] for one in page["diagnosis"]["coefficients"]}
+        pairs = int(model.split("harmonics(")[1].split(")")[0]) if "harmonics(" in model else 0
+        assert sum(name.startswith("sin") for name in names) == pairs, text
+        drivers = client.get(f"{node}/drivers/", {"method": text}).json()
+        assert drivers["problem"] == "" and drivers["method"] == model, text
+        total = np.sum([part["values"] for part in drivers["parts"]], axis=0)
+        np.testing.assert_allclose(total, drivers["forecast"], rtol=1e-9, err_msg=text)
+        (tested,) = client.get(f"{node}/tested/", {"method": [text]}).json()
+        assert tested["problem"] == "" and tested["measures"]["RMSSE"] > 0.0, text
+        assert all("best" not in origin["model"] for origin in tested["origins"]), text
+        (tried,) = client.post(f"{node}/try/", {"methods": [text]}, format="json").json()["tries"]
+        np.testing.assert_allclose(tried["forecast"], drivers["forecast"], rtol=1e-9, err_msg=text)
+        rows = client.get(f"{node}/workings/", {"method": text}).json()
+        at = {column["name"]: i for i, column in enumerate(rows["columns"])}
+        fitted = [row[at["fitted"]]["value"] for row in rows["rows"]][rows["n_start"] :]
+        known = [(a, b) for a, b in zip(fitted, tried["fitted"], strict=True) if b is not None]
+        np.testing.assert_allclose(*np.array(known).T, rtol=1e-9, err_msg=text)
+
+
 def test_a_study_with_a_driver_that_is_not_known_ahead_says_so_and_keeps_nothing(
     client: APIClient, portfolio: dict[str, Any]
 ) -> None:
