@@ -5,13 +5,13 @@ python -m bench.arima
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numba import njit
 
-from bench.smoothing import series, timed
-from tansy.engine.compute.threads import run_chunks
+from bench.smoothing import series, through, timed
 from tansy.engine.kernels import arima as kernel
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
@@ -23,13 +23,13 @@ _CHUNK = 50
 
 
 @njit(nogil=True)
-def _problem(y, orders, differences):  # type: ignore[no-untyped-def]
+def _problem(y, orders, differences):
     data = kernel.data_of(y, np.zeros((len(y), 0)), differences, orders[4], kernel.NO_MEAN)
     return kernel.problem_of(data, orders, np.full(orders[0] + orders[1] + orders[2] + orders[3], np.nan))
 
 
 @njit(nogil=True)
-def _many(raw, problem, times):  # type: ignore[no-untyped-def]
+def _many(raw, problem, times):
     total = 0.0
     for _ in range(times):
         total += kernel.evaluate(raw, problem, kernel.LOOSE)
@@ -46,7 +46,7 @@ def likelihoods() -> None:
         problem = _problem(y, orders, differences)
         raw = np.concatenate([np.full(orders[0], 0.5), np.full(orders[1], -0.3), np.full(sum(orders[2:4]), 0.3)])
         _many(raw, problem, 1)
-        seconds = timed(lambda raw=raw, problem=problem: _many(raw, problem, 500), 5)
+        seconds = timed(partial(_many, raw, problem, 500), 5)
         n = problem[2][0].shape[1]
         print(f"  ({orders[0]},{orders[1]})({orders[2]},{orders[3]}){orders[4]:<3} n {n}: {1e6 * seconds / 500:5.1f}")
 
@@ -60,7 +60,7 @@ def fits() -> None:
         batch = Batch(series(20, length, m), Timeline("W" if m == 52 else "M", 24000, length, m))
         form = parse(text)
         fit(form, batch, 13, bands="estimated")
-        seconds = timed(lambda form=form, batch=batch: fit(form, batch, 13, bands="estimated"), 5)
+        seconds = timed(partial(fit, form, batch, 13, bands="estimated"), 5)
         print(f"  {text} T {length}: {1e3 * seconds / 20:.2f} (promised: {promised})")
 
 
@@ -80,8 +80,8 @@ def searches() -> None:
 
         chunk(0)
         starts = list(range(0, n, _CHUNK))
-        one = timed(lambda chunk=chunk, starts=starts: list(run_chunks(chunk, starts, 1)))
-        two = timed(lambda chunk=chunk, starts=starts: list(run_chunks(chunk, starts, 2)))
+        one = timed(partial(through, chunk, starts, 1))
+        two = timed(partial(through, chunk, starts, 2))
         batch = Batch(y[:few], timeline)
         found, every = fit(parse("arima(best)"), batch, 1), fit(parse("arima(best; exhaustive)"), batch, 1)
         short = found.aicc - every.aicc
@@ -107,7 +107,7 @@ def driven() -> None:
 
     chunk(0)
     starts = list(range(0, n, _CHUNK))
-    one, two = (timed(lambda t=t: list(run_chunks(chunk, starts, t))) for t in (1, 2))
+    one, two = (timed(partial(through, chunk, starts, t)) for t in (1, 2))
     print(f"  1 thread {n / one:,.0f}, 2 threads {n / two:,.0f}")
 
 

@@ -23,9 +23,11 @@ LINEAR = [letters for letters in plain.ALL_FORMS if letters[0] == "A" and letter
 text_of = "ets({},{},{})".format
 
 
-def fitted(text: str, values: Floats, horizon: int = 4, m: int = 12, bands: str = "known", **more: object) -> Fits:
-    values = np.atleast_2d(np.asarray(values, dtype=float))
-    batch = Batch(values, Timeline("M", 24000, values.shape[1], m), **more)  # type: ignore[arg-type]
+def fitted(
+    text: str, values: Floats | list[float], horizon: int = 4, m: int = 12, bands: str = "known", **more: object
+) -> Fits:
+    y = np.atleast_2d(np.asarray(values, dtype=float))
+    batch = Batch(y, Timeline("M", 24000, y.shape[1], m), **more)  # type: ignore[arg-type]
     return fit(parse(text), batch, horizon, bands=bands)
 
 
