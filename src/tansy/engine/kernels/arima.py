@@ -611,6 +611,9 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
             for corner in range(4):
                 sign_i = 1.0 if corner % 2 == 0 else -1.0
                 sign_j = 1.0 if corner < 2 else -1.0
+                if i == j and sign_i != sign_j:  # back where it began
+                    total -= value
+                    continue
                 at[:] = raw
                 at[i] += sign_i * h
                 at[j] += sign_j * h
