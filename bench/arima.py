@@ -56,12 +56,14 @@ def fits() -> None:
     for text, length, m, promised in (
         ("arima(1,0,1)(0,1,1)12", 120, 12, "1"),
         ("arima(1,0,1)(1,0,1)52", 156, 52, "5"),
+        ("arima(1,0,0) + slope-changes", 156, 52, "-"),
     ):
         batch = Batch(series(20, length, m), Timeline("W" if m == 52 else "M", 24000, length, m))
         form = parse(text)
         fit(form, batch, 13, bands="estimated")
         seconds = timed(partial(fit, form, batch, 13, bands="estimated"), 5)
-        print(f"  {text} T {length}: {1e3 * seconds / 20:.2f} (promised: {promised})")
+        alone = timed(partial(fit, form, batch.rows(np.array([0])), 13, bands="estimated"), 5)
+        print(f"  {text} T {length}: {1e3 * seconds / 20:.2f} (promised: {promised}), alone {1e3 * alone:.1f}")
 
 
 def searches() -> None:

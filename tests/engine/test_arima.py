@@ -344,6 +344,7 @@ def test_pairs_of_harmonics_are_those_with_the_least_aicc(text: str) -> None:
         np.testing.assert_allclose(bands[rows], own.distribution.quantiles(np.array([0.1, 0.9])), rtol=1e-10)
         for i, row in enumerate(rows.tolist()):
             assert found.form(row) == own.form(i)
+            assert found.notes[row] == (f"pairs of harmonics by AICc, 0 to 6 tried: {k}", *own.notes.get(i, ()))
             assert found.named_parameters(row) == pytest.approx(own.named_parameters(i), rel=1e-9)
             assert found.named_errors(row) == pytest.approx(own.named_errors(i), rel=1e-9)
         if "best" not in text:

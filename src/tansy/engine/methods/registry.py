@@ -97,7 +97,13 @@ def _with_pairs(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     for k in np.unique(chosen).tolist():
         rows = np.nonzero(chosen == k)[0]
         parts.append((rows, fit(replace(form, harmonics=pairs[k]), batch.rows(rows), horizon, None, bands)))
-    return replace(joined(parts), tried=tuple(str(one) for one in tried), criteria=criteria)
+    found = joined(parts)
+    notes = dict(found.notes)
+    for i, k in enumerate(chosen.tolist()):
+        if found.defined[i]:
+            why = f"pairs of harmonics by AICc, {pairs[0]} to {pairs[-1]} tried: {pairs[k]}"
+            notes[i] = (why, *notes.get(i, ()))
+    return replace(found, notes=notes, tried=tuple(str(one) for one in tried), criteria=criteria)
 
 
 def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
