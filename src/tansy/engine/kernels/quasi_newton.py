@@ -33,8 +33,8 @@ def descend(search, lane, longest):
         for j in range(n):
             free[i, j] = inverse_hessian[lane, i, j]
     for h in range(n):
-        if held[lane, h] and free[h, h] > 0.0:
-            pivot = 1.0 / free[h, h]
+        if held[lane, h]:
+            pivot = 1.0 / free[h, h] if free[h, h] > 0.0 else 0.0
             for i in range(n):
                 if i != h:
                     factor = free[i, h] * pivot
@@ -47,9 +47,8 @@ def descend(search, lane, longest):
     for i in range(n):
         d = 0.0
         if not held[lane, i]:
-            for j in range(n):
-                if not held[lane, j]:
-                    d -= free[i, j] * gradient[lane, j]
+            for j in range(n):  # what is held has a column of zeros
+                d -= free[i, j] * gradient[lane, j]
         direction[lane, i] = d
         slope += d * gradient[lane, i]
     if not slope < 0.0:  # lost positive definiteness: start again from steepest descent
@@ -92,11 +91,13 @@ def learn_curvature(search, lane, first):
             total += inverse_hessian[lane, i, j] * change[j]
         z[i] = total
         yz += change[i] * total
+    by_sy = 1.0 / sy
+    both = (1.0 + yz * by_sy) * by_sy
     for i in range(n):
+        of_step = both * step[i] - z[i] * by_sy
+        of_z = step[i] * by_sy
         for j in range(n):
-            inverse_hessian[lane, i, j] += (1.0 + yz / sy) * step[i] * step[j] / sy - (
-                z[i] * step[j] + step[i] * z[j]
-            ) / sy
+            inverse_hessian[lane, i, j] += of_step * step[j] - of_z * z[j]
 
 
 @njit(**PART)

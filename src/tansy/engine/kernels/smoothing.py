@@ -122,38 +122,43 @@ def follow(y, season, m, weights, level, trend, seasonal, path):
     level returned is NaN.
     """
     alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    # With r = y - s, or y / s, all forms move alike: q' = l' + phi b' = (1 - alpha - phi beta) q + (phi d +
+    # (alpha + phi beta) r), where d = phi b. Written so, a period waits for one operation on q and two on d; level and
+    # trend themselves, and what the season takes, are off that path.
+    of_q, of_rest, damped_beta = 1.0 - alpha - phi * beta, alpha + phi * beta, phi * beta
+    d = phi * trend
+    q = level + d
     j = 0
     for t in range(len(y)):
-        q = level + phi * trend
         s = seasonal[j] if m > 0 else 0.0
         path[0, t] = q
         path[1, t] = s
         path[2, t] = trend
-        if season == MULTIPLICATIVE:
-            if not (q > 0.0 and s > 0.0):
-                return math.nan, math.nan
-            e = y[t] - q * s
-            if math.isnan(e):
-                e = 0.0
-            path[3, t] = e
-            shock = e / s
-            level = q + alpha * shock
-            trend = phi * trend + beta * shock
-            seasonal[j] = s + gamma * e / q
-        else:
-            rest = y[t] - s
-            trend *= phi
+        if season == MULTIPLICATIVE and not (q > 0.0 and s > 0.0):
+            return math.nan, math.nan
+        if math.isnan(y[t]):
+            path[3, t] = 0.0
             level = q
-            if math.isnan(rest):
-                path[3, t] = 0.0
+            trend = d
+            d *= phi
+            q += d
+        else:
+            if season == MULTIPLICATIVE:
+                rest = y[t] / s
+                e = y[t] - q * s
+                seasonal[j] = s + gamma * e / q
             else:
+                rest = y[t] - s
                 e = rest - q
-                path[3, t] = e
-                # not q + alpha e: two operations wait for each other, not three
-                level = (1.0 - alpha) * q + alpha * rest
-                trend += beta * e
                 if m > 0:
                     seasonal[j] = s + gamma * e
+            path[3, t] = e
+            level = (1.0 - alpha) * q + alpha * rest
+            trend = d + beta * (rest - q)
+            d *= phi
+            after = of_q * q + (d + of_rest * rest)
+            d -= damped_beta * (q - rest)
+            q = after
         j += 1
         if j >= m:
             j = 0
@@ -177,35 +182,33 @@ def follow_back(y, season, m, weights, path, pull, by_weight, by_state):
     of_phi = 0.0
     j = (n - 1) % m if m > 0 else 0
     for t in range(n - 1, -1, -1):
-        e = path[3, t]
-        b = path[2, t]
-        seen = 0.0 if math.isnan(y[t]) else 1.0
-        if season == MULTIPLICATIVE:
-            q = path[0, t]
-            s = path[1, t]
-            to_season = by_state[2 + j]
-            by_s = 1.0 / s
-            by_q = 1.0 / q
-            both = (alpha * to_level + beta * to_trend) * by_s
-            to_mu = seen * (pull[t] - both - gamma * to_season * by_q)
-            of_alpha += to_level * e * by_s
-            of_beta += to_trend * e * by_s
-            of_gamma += to_season * e * by_q
-            to_q = to_level + to_mu * s - gamma * to_season * e * by_q * by_q
-            by_state[2 + j] = to_season + to_mu * q - both * e * by_s
-        else:
+        if math.isnan(y[t]):
             to_q = to_level
-            if seen > 0.0:
-                to_season = by_state[2 + j] if m > 0 else 0.0
-                own = pull[t] - gamma * to_season - beta * to_trend
-                of_alpha += to_level * e
-                of_beta += to_trend * e
-                of_gamma += to_season * e
-                to_q = (1.0 - alpha) * to_level + own
-                if m > 0:
-                    by_state[2 + j] = to_season + own - alpha * to_level
-        of_phi += b * (to_trend + to_q)
-        to_trend = phi * (to_trend + to_q)
+            to_d = to_trend + to_q
+        else:
+            # as in `follow`, what waits for the period after is one operation on to_level and two on to_trend
+            shock = path[3, t]
+            at_mu = pull[t]
+            if m > 0:
+                to_season = by_state[2 + j]
+                both = alpha * to_level + beta * to_trend
+                if season == MULTIPLICATIVE:
+                    by_q = 1.0 / path[0, t]
+                    by_s = 1.0 / path[1, t]
+                    of_gamma += to_season * shock * by_q
+                    by_state[2 + j] = (1.0 - gamma) * to_season + at_mu * path[0, t] - both * y[t] * by_s * by_s
+                    shock *= by_s
+                    at_mu = at_mu * path[1, t] - gamma * to_season * y[t] * by_q * by_q
+                else:
+                    of_gamma += to_season * shock
+                    by_state[2 + j] = (1.0 - gamma) * to_season + at_mu - both
+                    at_mu -= gamma * to_season
+            of_alpha += to_level * shock
+            of_beta += to_trend * shock
+            to_q = (1.0 - alpha) * to_level + (at_mu - beta * to_trend)
+            to_d = (1.0 - alpha) * to_level + (at_mu + (1.0 - beta) * to_trend)
+        of_phi += path[2, t] * to_d
+        to_trend = phi * to_d
         to_level = to_q
         j -= 1
         if j < 0:

@@ -53,44 +53,44 @@ def _point_from(states, n_shares, fixed_states, has_trend, m, point):
 def objective_and_pull(y, relative, path, season, pull):
     """What is minimised, and its derivatives by mu; infinite where a relative error has no positive mu."""
     n = len(y)
+    q, s, errors = path[0], path[1], path[3]
     squares = 0.0
+    n_seen = 0.0
+    if not relative:
+        for t in range(n):
+            seen = 0.0 if math.isnan(y[t]) else 1.0
+            n_seen += seen
+            squares += errors[t] * errors[t]
+        squares = max(squares, 1e-200)
+        factor = -2.0 * n_seen / squares
+        for t in range(n):
+            pull[t] = factor * errors[t]
+        return n_seen * math.log(squares / n_seen) if n_seen > 0.0 else math.inf
+    impossible = 0.0
+    for t in range(n):
+        mu = q[t] * s[t] if season == MULTIPLICATIVE else q[t] + s[t]
+        seen = 0.0 if math.isnan(y[t]) else 1.0
+        n_seen += seen
+        impossible += 0.0 if mu > 0.0 else seen
+        inverse = 1.0 / mu if seen > 0.0 else 0.0
+        pull[t] = inverse
+        squares += (errors[t] * inverse) ** 2
+    if n_seen == 0.0 or impossible > 0.0:
+        return math.inf
     logs = 0.0
     product = 1.0
-    n_seen = 0
     for t in range(n):
-        e = path[3, t]
-        if math.isnan(y[t]):
-            pull[t] = 0.0
-            continue
-        n_seen += 1
-        if not relative:
-            squares += e * e
-            pull[t] = -2.0 * e
-            continue
-        mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
-        if not mu > 0.0:
-            return math.inf
-        inverse = 1.0 / mu
-        eps = e * inverse
-        squares += eps * eps
-        product *= mu
-        if not 1e-150 < product < 1e150:  # the logarithm of a product rarely, not of every factor
-            logs += math.log(product)
-            product = 1.0
-        pull[t] = -2.0 * eps * (1.0 + eps) * inverse
-    if n_seen == 0:
-        return math.inf
+        if pull[t] > 0.0:
+            product *= pull[t]
+            if not 1e-150 < product < 1e150:  # the logarithm of a product rarely, not of every factor
+                logs += math.log(product)
+                product = 1.0
     squares = max(squares, 1e-200)
     factor = n_seen / squares
     for t in range(n):
-        pull[t] *= factor
-    if not relative:
-        return n_seen * math.log(squares / n_seen)
-    for t in range(n):
-        if not math.isnan(y[t]):
-            mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
-            pull[t] += 2.0 / mu
-    return n_seen * math.log(squares / n_seen) + 2.0 * (logs + math.log(product))
+        eps = errors[t] * pull[t]
+        pull[t] *= 2.0 - 2.0 * factor * eps * (1.0 + eps)
+    return n_seen * math.log(squares / n_seen) - 2.0 * (logs + math.log(product))
 
 
 @njit(**BORROWING)
