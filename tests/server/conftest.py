@@ -11,7 +11,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
-from tansy.server.studies import services
+from tansy.server.studies import services, tries_api
 from tests.garden import PRODUCTS, SALES
 
 
@@ -21,6 +21,7 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DEMO_MARK = tmp_path / "demo.json"
     panels.forget()
     services.forget()
+    tries_api.forget()
     return tmp_path
 
 

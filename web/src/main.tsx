@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { notifyManager, QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { RouterProvider } from 'react-router';
@@ -8,6 +8,7 @@ import { applyTheme } from './ui/theme';
 import './ui/theme.css';
 
 applyTheme();
+notifyManager.setScheduler(queueMicrotask); // a timer would hold every answer back for some milliseconds
 const client = new QueryClient({
   defaultOptions: { queries: { retry: worthRetrying, staleTime: 5_000 } },
 });

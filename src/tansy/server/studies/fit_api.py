@@ -26,7 +26,7 @@ from tansy.engine.study.parts import forecast_parts, seasons_beyond
 from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins
 from tansy.server.studies.api import NullableFloats
-from tansy.server.studies.place import Place
+from tansy.server.studies.place import Place, place_at
 from tansy.server.studies.services import structure_of
 from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer, last_of
 
@@ -199,7 +199,7 @@ class LookView(APIView):
     )
     def get(self, request: Request, pk: int, position: int) -> Response:
         """A series before any method: differenced as asked, its correlation with its past, years, and parts."""
-        place = Place(pk, position)
+        place = place_at(pk, position)
         values, timeline = place.history([])
         ask = request.query_params
         found = look(
@@ -250,7 +250,7 @@ class FitView(APIView):
     @extend_schema(parameters=[METHOD], responses=FitSerializer)
     def get(self, request: Request, pk: int, position: int) -> Response:
         """One method on one node: coefficients with their tests, roots, residuals, and a judgement in words."""
-        place = Place(pk, position)
+        place = place_at(pk, position)
         text = request.query_params.get("method", "")
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
@@ -305,7 +305,7 @@ class TestedView(APIView):
     )
     def get(self, request: Request, pk: int, position: int) -> Response:
         """Methods from every origin of the study: errors over all leads, and the form each took then."""
-        place = Place(pk, position)
+        place = place_at(pk, position)
         texts = request.query_params.getlist("method")[:_MOST]
         values, timeline = place.history([])
         drivers = place.drivers_for(texts)
@@ -344,7 +344,7 @@ class DriversView(APIView):
     @extend_schema(parameters=[OpenApiParameter("method", str)], responses=DriversSerializer)
     def get(self, request: Request, pk: int, position: int) -> Response:
         """What drivers do to a node, by a method that has some; without one, by a regression on all of them."""
-        place = Place(pk, position)
+        place = place_at(pk, position)
         values, timeline = place.history([])
         batch = Batch(values[None, :], timeline, place.drivers())
         ahead = {name: _ahead(one[0], timeline.n_periods, place.leads) for name, one in batch.drivers.items()}

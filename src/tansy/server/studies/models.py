@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,11 @@ from numpy.typing import NDArray
 
 from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.server.portfolios.models import Load, Portfolio
+
+
+@lru_cache(maxsize=8)
+def _recipe_of(text: str) -> Recipe:
+    return read_recipe(text)
 
 
 class Study(models.Model):
@@ -34,7 +40,7 @@ class Study(models.Model):
 
     @property
     def recipe(self) -> Recipe:
-        return read_recipe(self.recipe_text)
+        return _recipe_of(self.recipe_text)
 
     @property
     def result_or_none(self) -> Result | None:

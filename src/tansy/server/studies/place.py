@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 from rest_framework.generics import get_object_or_404
@@ -21,15 +23,17 @@ Floats = NDArray[np.float64]
 
 
 class Place:
-    """result, node, study; leads: of the study. Raises Http404 where there is no such node."""
+    """result, node, study; leads: of the study. To be had from `place_at`."""
 
     def __init__(self, pk: int, position: int) -> None:
         self.result = get_object_or_404(
             Result.objects.only(
-                "leads", "seen_at", "study__portfolio", "study__load", "study__recipe_text"
-            ).select_related("study"),
+                "leads", "seen_at", "study__portfolio", "study__recipe_text", "study__load__driver_names",
+                "study__load__frequency", "study__load__first_period", "study__load__n_periods",
+                "study__load__season_length",
+            ).select_related("study__load"),
             study_id=pk,
-        )
+        )  # fmt: skip
         self.node = get_object_or_404(Node, study_id=pk, position=position)
         self.study = self.result.study
         self.leads: int = self.result.leads
@@ -98,3 +102,9 @@ class Place:
             return None
         source = int(structure_of(self.study).season_sources()[self.node.position])
         return unpack(get_object_or_404(Node, study=self.study, position=source).history)
+
+
+@lru_cache(maxsize=64)
+def place_at(pk: int, position: int) -> Place:
+    """The place, read once: a result is written once and stays. Raises Http404 where there is none (yet)."""
+    return Place(pk, position)

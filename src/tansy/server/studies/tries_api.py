@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -25,10 +26,11 @@ from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services, workings_file
 from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
 from tansy.server.studies.models import KeptMethod
-from tansy.server.studies.place import Place
+from tansy.server.studies.place import Place, place_at
 from tansy.server.studies.services import structure_of
 
 LEVELS = (50.0, 80.0, 95.0)
+_Plan = tuple[tuple[str, tuple[float | None, ...]], ...]
 _KINDS = (*NAMES, "seasonal", "in season only", "new")
 
 
@@ -138,6 +140,26 @@ class KeptSerializer(serializers.ModelSerializer):
         return found
 
 
+@lru_cache(maxsize=64)
+def _tried(place: Place, text: str, actuals: tuple[float | None, ...], plan: _Plan) -> tuple[tries.Try, dict[str, Any]]:
+    """One try and what the page says of it. Kept, because a planner turns one try while the others stand still."""
+    values, timeline = place.history(list(actuals))
+    wanted = {name: np.array([np.nan if v is None else v for v in row], dtype=float) for name, row in plan}
+    drivers = place.drivers() if plan else place.drivers_for([text])
+    found = tries.try_methods(
+        values, timeline, [text], place.leads, place.profile([text], timeline, place.leads),
+        with_plan(drivers, timeline.n_periods, wanted), last_of(place.pooled([text])),
+    )[0]  # fmt: skip
+    floor = 0.0 if place.study.recipe.nonnegative else -np.inf
+    return found, tries.describe(found, values, LEVELS, floor)
+
+
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    _tried.cache_clear()
+    place_at.cache_clear()
+
+
 def last_of(pooled: dict[tuple[str, ...], tuple[Pooled, ...]]) -> dict[tuple[str, ...], Pooled]:
     return {entries: found[-1] for entries, found in pooled.items()}
 
@@ -149,31 +171,25 @@ class TryView(APIView):
         fields = AskSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         texts = fields.validated_data["methods"]
-        place = Place(pk, position)
+        place = place_at(pk, position)
         actuals = fields.validated_data.get("actuals", [])
         values, timeline = place.history(actuals)
-        horizon = place.leads
         plan = fields.validated_data.get("drivers", {})
-        drivers = place.drivers() if plan else place.drivers_for(texts)
-        for name in plan:
-            if name not in drivers:
-                raise ValidationError({"drivers": f"There is no driver {name!r}; drivers are {', '.join(drivers)}."})
-        wanted = {n: np.array([np.nan if v is None else v for v in row], dtype=float) for n, row in plan.items()}
-        found = tries.try_methods(
-            values, timeline, texts, horizon, place.profile(texts, timeline, horizon),
-            with_plan(drivers, timeline.n_periods, wanted), last_of(place.pooled(texts)),
-        )  # fmt: skip
-        floor = 0.0 if place.study.recipe.nonnegative else -np.inf
-        measures = tries.in_sample(values, found, timeline.season_length)
+        if plan:
+            drivers = place.drivers()
+            for name in plan:
+                if name not in drivers:
+                    known = ", ".join(drivers)
+                    raise ValidationError({"drivers": f"There is no driver {name!r}; drivers are {known}."})
+        given = tuple((name, tuple(row)) for name, row in sorted(plan.items()))
+        found = [_tried(place, text, tuple(actuals), given) for text in texts]
+        measures = tries.in_sample(values, [one for one, _ in found], timeline.season_length)
         return Response(
             {
-                "periods": timeline.labels + timeline.after(horizon).labels,
+                "periods": timeline.labels + timeline.after(place.leads).labels,
                 "n_past": timeline.n_periods,
                 "history": [None if np.isnan(v) else v for v in values.tolist()],
-                "tries": [
-                    {**tries.describe(one, values, LEVELS, floor), "measures": m}
-                    for one, m in zip(found, measures, strict=True)
-                ],
+                "tries": [{**said, "measures": own} for (_, said), own in zip(found, measures, strict=True)],
                 "best": tries.best_of(measures),
             }
         )
@@ -183,7 +199,7 @@ def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Wor
     text = request.query_params.get("method", "")
     if not text:
         raise ValidationError({"method": "Say which method, as in ?method=ets(A,N,N)."})
-    place = Place(pk, position)
+    place = place_at(pk, position)
     values, timeline = place.history([])
     parse(text)
     profile = place.profile([text], timeline, 1)
@@ -254,7 +270,7 @@ class KeepView(APIView):
         fields = KeepSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         data = fields.validated_data
-        place = Place(pk, position)
+        place = place_at(pk, position)
         kind = data.get("kind", "")
         node = "" if kind else structure_of(place.study).node_key(position)
         kept = services.keep(place.study.portfolio, request.user, data["method"], data["reason"], node=node, kind=kind)

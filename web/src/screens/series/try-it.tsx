@@ -1,5 +1,6 @@
 /** Try it: up to four methods on one series, side by side, redrawn while a constant is turned. Nothing is saved. */
 import { keepPreviousData, useIsFetching, useQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
 import { Fragment, memo, useDeferredValue, useEffect, useMemo, useRef, useState } from 'react';
 import type { Schema } from '../../api/client';
 import { tries as triesQuery } from '../../api/queries';
@@ -226,6 +227,10 @@ const Picture = memo(function Picture({
   );
 });
 
+/** Height of a row, and of what is seen of them: the head and seven. */
+const ROW = 31;
+const SEEN = 8 * ROW;
+
 const Sheet = memo(function Sheet({
   found,
   actuals,
@@ -235,76 +240,12 @@ const Sheet = memo(function Sheet({
   actuals: (number | null)[];
   onActuals: (values: (number | null)[]) => void;
 }) {
-  const box = useRef<HTMLDivElement>(null);
-  const n = found.n_past;
-  useEffect(() => {
-    // the last row, where an actual can be typed, stays in sight
-    if (n > 0) box.current?.scrollTo({ top: box.current.scrollHeight });
-  }, [n]);
-  const known = n - actuals.length;
-  const digits = Math.max(...found.history.map((v) => Math.abs(v ?? 0))) < 1000 ? 1 : 0;
-  const rows = found.periods.slice(0, n + 1);
   return (
     <section aria-labelledby="sheet" className="mt-4">
       <h2 id="sheet" className="mb-1 font-semibold">
         Period by period
       </h2>
-      <div ref={box} className="max-h-[232px] overflow-auto border-y border-rule">
-        <table className="sheet w-full">
-          <thead className="sticky top-0 z-10 bg-base-100">
-            <tr>
-              <th>Period</th>
-              <th className="num">Actual</th>
-              {found.tries.map((_, i) => (
-                // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
-                <Fragment key={i}>
-                  <th className="num">{NAMES[i]} fitted</th>
-                  <th className="num">{NAMES[i]} error</th>
-                </Fragment>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {rows.map((period, t) => (
-              <tr key={period}>
-                <td>{period}</td>
-                <td className="num">
-                  {t < known ? (
-                    fixed(found.history[t], digits)
-                  ) : (
-                    <input
-                      type="number"
-                      aria-label={`Actual of ${period}, made up`}
-                      placeholder="what if …"
-                      className="input input-xs w-[84px] text-right"
-                      value={actuals[t - known] ?? ''}
-                      onChange={(event) => {
-                        const value = event.target.value === '' ? null : Number(event.target.value);
-                        const next = [...actuals];
-                        next[t - known] = value;
-                        while (next.length && next.at(-1) === null) next.pop();
-                        onActuals(next);
-                      }}
-                    />
-                  )}
-                </td>
-                {found.tries.map((one, i) => {
-                  const ahead = t >= n;
-                  return (
-                    <FittedCells
-                      // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
-                      key={i}
-                      fitted={ahead ? one.forecast?.[t - n] : one.fitted?.[t]}
-                      error={ahead ? null : one.residuals?.[t]}
-                      digits={digits}
-                    />
-                  );
-                })}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+      <Rows found={found} actuals={actuals} onActuals={onActuals} />
       <table className="sheet mt-3">
         <thead>
           <tr>
@@ -334,13 +275,105 @@ const Sheet = memo(function Sheet({
         </tbody>
       </table>
       <p className="mt-1 max-w-[80ch] text-[13px] text-second">
-        Errors of one period ahead, over the periods that all tries can fit; ✓ marks the best of each row. A
-        method that fits the past best need not forecast best: the backtest under Forecast decides. Type an
+        Errors of one period ahead, over the periods that all tries can fit; ✓ marks the best of each column.
+        A method that fits the past best need not forecast best: the backtest under Forecast decides. Type an
         actual into the last row to see forecast and bands move.
       </p>
     </section>
   );
 });
+
+/** The periods, of which only those in sight are in the page: all of them would take longer to lay out than the pictures. */
+function Rows({
+  found,
+  actuals,
+  onActuals,
+}: {
+  found: Tries;
+  actuals: (number | null)[];
+  onActuals: (values: (number | null)[]) => void;
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  const n = found.n_past;
+  const rows = useVirtualizer({
+    count: n + 1,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 4,
+    observeElementRect: (_, report) => report({ width: 0, height: SEEN }), // it never changes
+  });
+  // the last row, where an actual can be typed, stays in sight
+  useEffect(() => rows.scrollToIndex(n, { align: 'end' }), [rows, n]);
+  const shown = rows.getVirtualItems();
+  const above = shown[0]?.start ?? 0;
+  const below = rows.getTotalSize() - (shown.at(-1)?.end ?? 0);
+  const known = n - actuals.length;
+  const digits = Math.max(...found.history.map((v) => Math.abs(v ?? 0))) < 1000 ? 1 : 0;
+  const type = (index: number, text: string) => {
+    const next = [...actuals];
+    next[index] = text === '' ? null : Number(text);
+    while (next.length && next.at(-1) === null) next.pop();
+    onActuals(next);
+  };
+  return (
+    <section
+      ref={box}
+      aria-label="Periods"
+      // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls has to be reached by keyboard
+      tabIndex={0}
+      style={{ height: SEEN + 2 }}
+      className="overflow-auto border-y border-rule"
+    >
+      <table className="sheet w-full table-fixed" aria-rowcount={n + 2}>
+        <thead className="sticky top-0 z-10 bg-base-100 shadow-[0_1px_0_var(--color-base-300)]">
+          <tr style={{ height: ROW }}>
+            <th>Period</th>
+            <th className="num">Actual</th>
+            {found.tries.map((_, i) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+              <Fragment key={i}>
+                <th className="num">{NAMES[i]} fitted</th>
+                <th className="num">{NAMES[i]} error</th>
+              </Fragment>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {above > 0 && <tr aria-hidden style={{ height: above }} />}
+          {shown.map(({ index: t }) => (
+            <tr key={t} aria-rowindex={t + 2} style={{ height: ROW }}>
+              <td>{found.periods[t]}</td>
+              <td className="num">
+                {t < known ? (
+                  fixed(found.history[t], digits)
+                ) : (
+                  <input
+                    type="number"
+                    aria-label={`Actual of ${found.periods[t]}, made up`}
+                    placeholder="what if …"
+                    className="input input-xs w-[84px] text-right"
+                    value={actuals[t - known] ?? ''}
+                    onChange={(event) => type(t - known, event.target.value)}
+                  />
+                )}
+              </td>
+              {found.tries.map((one, i) => (
+                <FittedCells
+                  // biome-ignore lint/suspicious/noArrayIndexKey: a try is known by its place
+                  key={i}
+                  fitted={t >= n ? one.forecast?.[t - n] : one.fitted?.[t]}
+                  error={t >= n ? null : one.residuals?.[t]}
+                  digits={digits}
+                />
+              ))}
+            </tr>
+          ))}
+          {below > 0 && <tr aria-hidden style={{ height: below }} />}
+        </tbody>
+      </table>
+    </section>
+  );
+}
 
 const FittedCells = memo(function FittedCells({
   fitted,
