@@ -11,9 +11,10 @@ from scipy.signal import lfilter
 
 from tansy.engine.errors import DriverError, NotationError
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.fits import BANDS, Batch, Fits
 from tansy.engine.methods.inference import coefficients, correlations
 from tansy.engine.methods.notation import parse
+from tansy.engine.methods.pooled import pooled_effects
 from tansy.engine.methods.registry import fit
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
@@ -199,6 +200,25 @@ def test_a_power_is_undone_exactly_and_its_mean_is_that_of_the_distribution(powe
     np.testing.assert_allclose(y - fits.residuals, brought_back(transformed(y, powers) - inner.residuals, powers))
 
 
+@pytest.mark.parametrize(
+    "text",
+    [
+        "log ets(A,Ad,N) + harmonics(2)", "boxcox(0.5) arima(1,0,1) + harmonics(2) + x(price, promotion)",
+        "log regression(price)", "log arima(1,0,0) + slope-changes", "boxcox(best) arima(0,1,1) + harmonics(best)",
+        "ets(A,N,N) + pooled(promotion)",
+    ],
+)  # fmt: skip
+def test_a_forecast_is_the_same_whatever_bands_are_asked_for(text: str) -> None:
+    """A study asks for none and publishes what the pages of a series, which ask for all, have to show."""
+    y, drivers = sold()
+    shared = pooled_effects(("promotion",), y, drivers, TIMELINE, (np.zeros(3, dtype=np.int64),))
+    batch = Batch(y, TIMELINE, drivers, {("promotion",): shared})
+    plain, known, estimated = (fit(parse(text), batch, LEADS, bands=bands) for bands in BANDS)
+    assert plain.distribution is None and known.distribution is not None and estimated.standard_errors is not None
+    np.testing.assert_allclose(known.forecast, plain.forecast, rtol=1e-12)
+    np.testing.assert_allclose(estimated.forecast, plain.forecast, rtol=1e-12)
+
+
 def test_the_power_that_steadies_the_spread_is_found() -> None:
     """Noise that is the same on the scale of a power grows with the level as that power says."""
     rng = np.random.default_rng(5)
@@ -341,3 +361,22 @@ def test_of_a_calendar_of_events_only_what_came_twice_and_a_few_are_taken_unaske
     taken = default_drivers(events | sold()[1], WEEKS, LEADS)
     assert taken[0] == "log price" and len(taken) == 6
     assert "event 0" not in taken and "event 8" in taken
+
+
+@pytest.mark.parametrize("text", ["ets(A,N,A) + harmonics(2)", "arima(1,0,0)(0,1,1)7 + harmonics(2)"])
+def test_the_week_and_the_year_of_daily_data_are_parts_of_their_own(text: str) -> None:
+    """Both planted, and found again but for noise of 1 whose share in each part is an order smaller."""
+    n, leads = 3 * 365, 28
+    t = np.arange(n + leads)
+    timeline = Timeline("D", 18_000, n, 7)
+    angle = 2.0 * np.pi * (18_000 + t) / 365.25
+    year = 20.0 * np.sin(angle) - 8.0 * np.cos(2.0 * angle)
+    week = np.array([-9.0, -7.0, -5.0, 0.0, 3.0, 12.0, 6.0])[t % 7]
+    y = 100.0 + year + week + np.random.default_rng(8).normal(size=n + leads)
+    batch = Batch(y[None, :n], timeline)
+    fits = fit(parse(text), batch, leads, bands="estimated")
+    parts = {part.name: part.values for part in forecast_parts(fits.form(0), fits, batch)}
+    assert list(parts) == ["level and trend", "season", "season of the year"]
+    np.testing.assert_allclose(sum(parts.values()), fits.forecast[0], rtol=1e-9)
+    np.testing.assert_allclose(parts["season"], week[n:], atol=0.6)
+    np.testing.assert_allclose(parts["season of the year"], year[n:], atol=0.6)

@@ -123,6 +123,24 @@ def test_drivers_have_effects_and_parts_and_another_plan_moves_the_forecast(clie
     assert unknown.status_code == 400 and "no driver 'rain'" in unknown.json()["detail"]
 
 
+def test_what_is_published_is_taken_apart_down_to_what_the_other_levels_change(client: APIClient, node: str) -> None:
+    study = Study.objects.get()
+    methods = study.result.methods
+    for one in study.nodes.order_by("position"):
+        page = client.get(f"{node[:-1]}{one.position}/parts/").json()
+        if one.chosen < 0:
+            assert page["parts"] == [] and not unpack(one.forecast).any()
+            continue
+        parts = {part["name"]: np.array(part["values"]) for part in page["parts"]}
+        published, base = unpack(one.forecast), unpack(one.base)
+        scale = np.abs(published).max()
+        np.testing.assert_allclose(sum(parts.values()), published, atol=1e-9 * scale, err_msg=methods[one.chosen])
+        moved = parts.pop("reconciliation", np.zeros(len(published)))
+        assert next(iter(parts)) == "level and trend"
+        if sum(parts.values()).min() > 0.0:  # demand below zero is cut off in between
+            np.testing.assert_allclose(moved, published - base, atol=1e-6 * scale, err_msg=methods[one.chosen])
+
+
 def test_whatever_was_chosen_from_the_data_every_page_has_it(client: APIClient, node: str) -> None:
     """Each page of a series with methods that choose a part of themselves: nothing unresolved, nothing left over."""
     for text in (

@@ -125,6 +125,19 @@ export const drivers = (study: number, position: number, method: string) =>
     ...forever,
   });
 
+export const parts = (study: number, position: number) =>
+  queryOptions({
+    queryKey: ['parts', study, position],
+    queryFn: ({ signal }) =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/parts/', {
+          params: { path: { id: study, position } },
+          signal,
+        }),
+      ),
+    ...forever,
+  });
+
 export const workings = (study: number, position: number, method: string) =>
   queryOptions({
     queryKey: ['workings', study, position, method],

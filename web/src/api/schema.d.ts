@@ -569,6 +569,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/studies/{id}/nodes/{position}/parts/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The published forecast of a node taken apart, by the method chosen for it and what the other levels change. */
+        get: operations["studies_nodes_parts_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/studies/{id}/nodes/{position}/tested/": {
         parameters: {
             query?: never;
@@ -1157,6 +1174,15 @@ export interface components {
             search: components["schemas"]["Searched"][];
             variance: components["schemas"]["Variance"] | null;
             drivers: string[];
+        };
+        /**
+         * @description method: chosen for the node, with its choices resolved; empty, and no parts, where there is none. parts: of the
+         *     published forecast, which they add up to.
+         */
+        ForecastParts: {
+            method: string;
+            periods: string[];
+            parts: components["schemas"]["Part"][];
         };
         /**
          * @description * `D` - D
@@ -2920,6 +2946,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Look"];
+                };
+            };
+        };
+    };
+    studies_nodes_parts_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastParts"];
                 };
             };
         };

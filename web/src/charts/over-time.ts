@@ -17,9 +17,11 @@ export function oneLine(
   from: number,
   colours: Colours,
   zero: boolean,
+  /** Other values that the axis has to hold, of pictures beside it that are to be compared with it. */
+  beside: Value[] = [],
 ) {
   const base = baseOptions(periods, from, colours);
-  const shown = known(values.slice(from));
+  const shown = known([...values.slice(from), ...beside]);
   return {
     ...base,
     grid: { left: 52, right: 14, top: 10, bottom: 26 },

@@ -183,6 +183,7 @@ class _Room:
                 forecast,
                 free * (psi_squared + of_leads) + _through(forecast_slopes, curvature),
                 free * (psi_total + of_sums) + _through(summed, curvature),
+                plain=psi_squared * sigma2[:, None],
             )
             shared = _through_both(parameter_slopes, curvature)
             shared[:, first:, first:] += sigma2[:, None, None] * covariance

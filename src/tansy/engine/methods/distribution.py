@@ -29,7 +29,8 @@ class Normal:
     sum of leads 1..h.
 
     freedom [series]: Student with these degrees, the variances being those of its normal. excess, excess_together
-    [series, H]: Student with this excess kurtosis, 6 / (degrees - 4), and the variances as given.
+    [series, H]: Student with this excess kurtosis, 6 / (degrees - 4), and the variances as given. plain [series, H]:
+    variances of the leads with all parameters taken as known, where `each` holds more.
     """
 
     mean: Floats
@@ -38,6 +39,7 @@ class Normal:
     freedom: Floats | None = None
     excess: Floats | None = None
     excess_together: Floats | None = None
+    plain: Floats | None = None
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         spread = np.sqrt(self.together if together else self.each)

@@ -45,8 +45,9 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
 
 
 def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
-    """Fit to transformed values. Quantiles are brought back as they are, the mean with the spread around it, so that a
-    study, which asks for no distribution, has the variance found all the same."""
+    """Fit to transformed values. Quantiles are brought back as they are, the mean with the spread around it, parameters
+    taken as known: the forecast does not depend on which bands are asked for, and what a study publishes, which asks
+    for none, is what the pages of a series show."""
     values, n = batch.values, len(batch.values)
     powers = np.full(n, 0.0 if form.power is None else form.power)
     if form.power == CHOSEN_POWER:
@@ -70,7 +71,9 @@ def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands
     forms, form_of = _named(form, found.forms, found.form_of, powers)
     return replace(
         found,
-        forecast=mean_brought_back(found.forecast, spread.each, powers[:, None]),
+        forecast=mean_brought_back(
+            found.forecast, spread.each if spread.plain is None else spread.plain, powers[:, None]
+        ),
         residuals=values - fitted,
         forms=forms,
         form_of=form_of,
@@ -130,6 +133,7 @@ def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: st
         spread = replace(
             spread, mean=spread.mean + ahead, each=spread.each + bends.doubt,
             together=spread.together + bends.doubt_of_sum,
+            plain=None if spread.plain is None else spread.plain + bends.doubt,
         )  # fmt: skip
     forecast = found.forecast + bends.line[:, length:]
     return replace(found, forecast=forecast, distribution=spread, notes=notes)

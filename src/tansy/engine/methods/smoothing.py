@@ -586,7 +586,7 @@ def _with_distribution(
         simulated.append((rows, Simulated(_Paths(run, rows, fits.forecast[rows], *draws, resampled, stretch))))
     distribution: Distribution = Normal(mean, variance, total)
     if bands == "estimated":
-        distribution = Normal(mean, variance, total, None, tails, total_tails)
+        distribution = Normal(mean, variance, total, None, tails, total_tails, each)
     if simulated:
         distribution = Chosen(n, [(np.arange(n), distribution), *simulated])
     position = {

@@ -12,8 +12,9 @@ from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.notation import Form
 from tansy.engine.methods.regressors import HARMONIC, SLOPE, Regressors, regressors_of
 from tansy.engine.methods.transforms import brought_back, transformed
+from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
-LEVEL, SEASON, REST, POOLED = "level and trend", "season", "rest", "drivers, pooled"
+LEVEL, SEASON, YEAR, REST, POOLED = "level and trend", "season", "season of the year", "rest", "drivers, pooled"
 
 
 @dataclass(frozen=True)
@@ -28,9 +29,10 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     """Parts of the forecast of one series.
 
     form: the method with its choices resolved. A driver's part is its coefficient times the driver, less the same at
-    the driver's usual value, its mean over the history, which belongs to the level; harmonics are the season. Where the
-    method has a season of its own, the level is the mean forecast over the season that follows, less half a season of
-    its slope, and the season is what is left. On a transformed scale the parts are found there, and what lies between
+    the driver's usual value, its mean over the history, which belongs to the level; harmonics are the season, and a part
+    of their own where the season of the data is shorter than their year. Where the method has a season of its own, the
+    level is the mean forecast over the season that follows, less half a season of its slope, and the season is what is
+    left. On a transformed scale the parts are found there, and what lies between
     the level and the forecast is shared out in proportion to them; for logarithms this is the logarithmic mean weight
     (Ang 2005). The rest is what the mean of the transformed differs by. Pooled effects are factors: their part is what
     they add to the forecast without them.
@@ -50,7 +52,7 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     found = registry.fit(plain, replace(batch, values=scale, drivers=drivers), longer)
     ahead = found.forecast[0]
     columns = regressors_of(form, drivers, 1, batch.timeline, longer)
-    by_name = _linear(found, columns, batch.timeline.n_periods)
+    by_name = _linear(found, columns, batch.timeline)
     season = by_name.pop(SEASON, np.zeros(longer))
     own = ahead - season - sum(by_name.values(), np.zeros(longer))
     level = _level(own, m, horizon) if _is_seasonal(plain) and m > 1 else own[:horizon]
@@ -82,9 +84,11 @@ def _longer(driver: Floats, length: int) -> Floats:
     return found
 
 
-def _linear(found: Fits, columns: Regressors, n_past: int) -> dict[str, Floats]:
-    """What each driver adds in the leads, about its mean over the past; harmonics under the name of the season."""
+def _linear(found: Fits, columns: Regressors, timeline: Timeline) -> dict[str, Floats]:
+    """What each driver adds in the leads, about its mean over the past; harmonics under the name of their season."""
     parameters = found.named_parameters(0)
+    n_past = timeline.n_periods
+    of_harmonics = YEAR if 1 < timeline.season_length < int(PERIODS_PER_YEAR[timeline.frequency]) else SEASON
     parts: dict[str, Floats] = {}
     x = columns.x[0]
     known = np.ones(n_past, dtype=bool) if columns.unknown is None else ~columns.unknown[0]
@@ -94,7 +98,7 @@ def _linear(found: Fits, columns: Regressors, n_past: int) -> dict[str, Floats]:
         harmonic = name.rstrip("0123456789") in HARMONIC
         usual = 0.0 if harmonic else float(x[:n_past, j][known].mean())
         part = parameters[name] * (x[n_past:, j] - usual)
-        key = SEASON if harmonic else name.split(" +")[0].split(" -")[0]
+        key = of_harmonics if harmonic else name.split(" +")[0].split(" -")[0]
         parts[key] = parts.get(key, np.zeros(len(part))) + part
     return parts
 

@@ -22,10 +22,11 @@ from tansy.engine.study import tries
 from tansy.engine.study.diagnosis import Diagnosis, diagnose
 from tansy.engine.study.effects import analysis_of_variance, default_drivers, driven_methods, effects
 from tansy.engine.study.look import look
-from tansy.engine.study.parts import forecast_parts, seasons_beyond
+from tansy.engine.study.parts import Part, forecast_parts, seasons_beyond
 from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins
 from tansy.server.studies.api import NullableFloats
+from tansy.server.studies.models import unpack
 from tansy.server.studies.place import Place, place_at
 from tansy.server.studies.services import structure_of
 from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer, last_of
@@ -188,6 +189,15 @@ class DriversSerializer(serializers.Serializer):
     notes = serializers.ListField(child=serializers.CharField())
 
 
+class ForecastPartsSerializer(serializers.Serializer):
+    """method: chosen for the node, with its choices resolved; empty, and no parts, where there is none. parts: of the
+    published forecast, which they add up to."""
+
+    method = serializers.CharField(allow_blank=True)
+    periods = serializers.ListField(child=serializers.CharField())
+    parts = PartSerializer(many=True)
+
+
 class LookView(APIView):
     @extend_schema(
         parameters=[
@@ -340,15 +350,47 @@ class TestedView(APIView):
         return Response(answer)
 
 
+def _with_parts(place: Place, text: str) -> tuple[tries.Try, Batch]:
+    """A method on a node, and the batch with all that its parts are taken from."""
+    values, timeline = place.history([])
+    pooled = last_of(place.pooled([text]))
+    profile = place.profile([text], timeline, place.leads + seasons_beyond(timeline.season_length))
+    own = None if profile is None else profile[None]
+    batch = Batch(values[None, :], timeline, place.drivers(), pooled, profiles=own)
+    return tries.try_methods(values, timeline, [text], place.leads, profile, batch.drivers, pooled)[0], batch
+
+
+class ForecastPartsView(APIView):
+    @extend_schema(responses=ForecastPartsSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """The published forecast of a node taken apart, by the method chosen for it and what the other levels change."""
+        place = place_at(pk, position)
+        periods = place.study.load.timeline.after(place.leads).labels
+        answer: dict[str, Any] = {"method": "", "periods": periods, "parts": []}
+        if place.node.chosen < 0 or place.node.plan:
+            return Response(answer)
+        one, batch = _with_parts(place, place.result.methods[place.node.chosen])
+        if one.fits is None or not one.fits.defined[0]:
+            return Response(answer)
+        answer["method"] = str(one.fits.form(0))
+        parts = forecast_parts(one.fits.form(0), one.fits, batch)
+        published = unpack(place.node.forecast)
+        left = published - np.sum([part.values for part in parts], axis=0)
+        if np.abs(left).max() > 1e-9 * max(np.abs(published).max(), 1.0):
+            parts.append(Part("reconciliation" + (" and rounding" if place.study.recipe.whole_units else ""), left))
+        answer["parts"] = [{"name": part.name, "values": numbers(part.values)} for part in parts]
+        return Response(answer)
+
+
 class DriversView(APIView):
     @extend_schema(parameters=[OpenApiParameter("method", str)], responses=DriversSerializer)
     def get(self, request: Request, pk: int, position: int) -> Response:
         """What drivers do to a node, by a method that has some; without one, by a regression on all of them."""
         place = place_at(pk, position)
-        values, timeline = place.history([])
-        batch = Batch(values[None, :], timeline, place.drivers())
-        ahead = {name: _ahead(one[0], timeline.n_periods, place.leads) for name, one in batch.drivers.items()}
-        asked = request.query_params.get("method", "") or self._usual(place, batch.drivers)
+        timeline = place.study.load.timeline
+        known = place.drivers()
+        ahead = {name: _ahead(row[0], timeline.n_periods, place.leads) for name, row in known.items()}
+        asked = request.query_params.get("method", "") or self._usual(place, known)
         answer: dict[str, Any] = {
             "method": asked,
             "asked": asked,
@@ -365,11 +407,7 @@ class DriversView(APIView):
                 "This history has no drivers that are known ahead. Bring in a file with price or promotion by period."
             )
             return Response(answer)
-        effect_rows = last_of(place.pooled([asked]))
-        batch = replace(batch, pooled=effect_rows)
-        profile = place.profile([asked], timeline, place.leads + seasons_beyond(timeline.season_length))
-        batch = replace(batch, profiles=None if profile is None else profile[None])
-        one = tries.try_methods(values, timeline, [asked], place.leads, profile, batch.drivers, effect_rows)[0]
+        one, batch = _with_parts(place, asked)
         fits: Fits | None = one.fits
         if fits is None or not fits.defined[0]:
             answer["problem"] = one.problem or "This method cannot be fitted to this series."

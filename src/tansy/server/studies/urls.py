@@ -16,6 +16,7 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<int:position>/fit/", fit_api.FitView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/tested/", fit_api.TestedView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/drivers/", fit_api.DriversView.as_view()),
+    path("studies/<int:pk>/nodes/<int:position>/parts/", fit_api.ForecastPartsView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/try/", tries_api.TryView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/workings/", tries_api.WorkingsView.as_view()),
     path("studies/<int:pk>/nodes/<int:position>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),

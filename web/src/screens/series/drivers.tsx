@@ -5,11 +5,12 @@ import type { Schema } from '../../api/client';
 import { drivers as driversQuery, tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
-import { modelsOptions, oneLine } from '../../charts/over-time';
+import { modelsOptions } from '../../charts/over-time';
 import { pointsOptions } from '../../charts/points';
 import { fixed, periods as noun, pValue, signed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { Taken } from './taken';
 
 type Node = Schema['Node'];
 type Drivers = Schema['Drivers'];
@@ -86,7 +87,7 @@ export function DriversPage({
             <>
               <Effects found={found.data} unit={unit} />
               <WhatIf key={found.data.method} study={study} node={node} found={found.data} />
-              <Taken found={found.data} />
+              <Taken parts={found.data.parts} periods={found.data.periods} />
             </>
           )}
         </div>
@@ -301,52 +302,6 @@ function WhatIf({ study, node, found }: { study: number; node: Node; found: Driv
             </tr>
           </tbody>
         </table>
-      </div>
-    </section>
-  );
-}
-
-function Taken({ found }: { found: Drivers }) {
-  const colours = useColours();
-  const pictures = useMemo(
-    () =>
-      found.parts.map((part) => ({
-        name: part.name,
-        total: part.values.reduce<number>((sum, value) => sum + (value ?? 0), 0),
-        options: oneLine(
-          part.name,
-          part.values,
-          found.periods,
-          0,
-          { ...colours, ink: colours.forecast },
-          true,
-        ),
-      })),
-    [found, colours],
-  );
-  return (
-    <section aria-labelledby="parts" className="mt-5">
-      <h2 id="parts" className="font-semibold">
-        The forecast, taken apart
-      </h2>
-      <p className="mb-1 text-[13px] text-second">
-        The parts add up to the forecast. A driver counts from its usual value on, which belongs to the level;
-        the rest is what the mean gains when it is brought back from a transformed scale.
-      </p>
-      <div className="grid grid-cols-3 gap-x-4 gap-y-2">
-        {pictures.map((one) => (
-          <figure key={one.name}>
-            <figcaption className="flex justify-between text-[13px]">
-              <b>{one.name}</b>
-              <span className="text-second">{signed(one.total, 0)} in all</span>
-            </figcaption>
-            <Chart
-              options={one.options}
-              label={`Part of the forecast: ${one.name}`}
-              className="h-[130px] w-full"
-            />
-          </figure>
-        ))}
       </div>
     </section>
   );

@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import type { Schema } from '../../api/client';
-import { node as nodeQuery, tested as testedQuery } from '../../api/queries';
+import { node as nodeQuery, parts as partsQuery, tested as testedQuery } from '../../api/queries';
 import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -18,6 +18,7 @@ import { FitPage, OriginForms } from './fit';
 import { MethodPanel } from './found';
 import { LookPage } from './look';
 import { OriginHandle, type Tick } from './origin-handle';
+import { Taken } from './taken';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
 
@@ -149,6 +150,7 @@ function NodeView({
         />
         <OriginLine node={node} chosen={chosen} />
         <Methods node={node} />
+        <PartsOf study={study} node={node} />
         {node.method?.includes('best') && <FormsSince study={study} node={node} method={node.method} />}
       </div>
     </Page>
@@ -338,6 +340,13 @@ function Methods({ node }: { node: Node }) {
       </p>
     </section>
   );
+}
+
+/** The published forecast taken apart, where a method made it. */
+function PartsOf({ study, node }: { study: number; node: Node }) {
+  const found = useQuery(partsQuery(study, node.node));
+  if (!found.data?.parts.length) return null;
+  return <Taken parts={found.data.parts} periods={found.data.periods} />;
 }
 
 /** Where the method looks for its form anew each time: what it found at each origin. */
