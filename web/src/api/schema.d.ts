@@ -576,7 +576,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The published forecast of a node taken apart, by the method chosen for it and what the other levels change. */
+        /** @description The published forecast of a node taken apart: by the method chosen for it, and what other levels change. */
         get: operations["studies_nodes_parts_retrieve"];
         put?: never;
         post?: never;

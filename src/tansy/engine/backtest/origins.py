@@ -125,7 +125,8 @@ def fit_chunk(
     pooled: per entries of a form, the effects as they were known at each origin and are at the end, of these series.
 
     Searches start from where they ended at the origin before, oldest first, so the result does not depend on which
-    series share the chunk.
+    series share the chunk. What is published starts anew: it is what the method gives for the history alone, to the
+    last digit, wherever else it is fitted.
     """
     n, n_methods, n_origins = len(values), len(forms), len(seen_at)
     tested = np.full((n, n_methods, n_origins, horizon), np.nan)
@@ -143,7 +144,7 @@ def fit_chunk(
             batch = Batch(values[:, :n_seen], timeline.until(n_seen), drivers or {}, effects)
             if seasons is not None:
                 batch = replace(batch, profiles=seasons.profiles[i], source_of=seasons.group_of)
-            fits = registry.fit(form, batch, horizon, warm)
+            fits = registry.fit(form, batch, horizon, warm if i < n_origins else None)
             warm = fits.raw
             sigma = np.sqrt(mean_square(fits.residuals))
             if with_forms:

@@ -20,8 +20,10 @@ from numba import njit
 
 from tansy.engine.kernels.arma import (
     coefficients_from_partials,
+    first_guess,
     innovations,
     kalman_innovations,
+    long_residuals,
     partials_from_coefficients,
     process,
     set_process,
@@ -43,7 +45,10 @@ BOUND = 5.0  # of partial autocorrelations before tanh, tanh(5) = 0.9999
 _LONGEST = 1.5
 _STEP = 1e-5
 _MOST_STEPS = 40
-_PROMISING = 0.1  # of -2 log L: searches are followed so far before the better one goes on to the end
+_FOLLOWED = 3  # searches from the lowest starts, at most
+_NEAR = 0.5  # in every direction: then two searches are at the same place
+_AGREED = 2  # searches that end where the best one did, beside it
+_PROMISING = 0.1  # of -2 log L: searches are followed so far before the best one goes on to the end
 _MOST_FILLED = 12  # missing values that cost a column each rather than the full filter
 EXACT, LOOSE = 1e-14, 1e-8  # when gains count as settled
 
@@ -419,41 +424,85 @@ def descend(raw, problem, settled, enough):
     return value, tried
 
 
+@njit(**PART)
+def guesses_of(inputs, m):
+    """The series without what is linear, and a guess of its innovations; see `arma.first_guess`."""
+    rows, n = inputs.shape
+    w = inputs[rows - 1].copy()
+    if rows > 1:
+        gram = np.zeros((rows, rows))
+        dropped = np.zeros(rows, dtype=np.bool_)
+        solution = np.zeros(rows)
+        normal_matrix(inputs, n, gram)
+        cholesky(gram, rows - 1, dropped)
+        back_substitute(gram, rows - 1, rows - 1, dropped, solution)
+        for c in range(rows - 1):
+            less(w, solution[c], inputs[c])
+    return w, long_residuals(w, max(10, m + 3))
+
+
 @njit(**INLINED)
 def fit_one(starts, warm, problem, enough, raw):
-    """Fit from the two best of `starts`, or from the best and `warm` [free] where that is not NaN; the optimum is left
-    in raw and, by an exact evaluation, in the work. Returns (value, evaluations)."""
+    """Fit from `warm` [free] where that is not NaN, from the regression of Hannan and Rissanen where no coefficient is
+    given, and from the lowest of `starts`; the optimum is left in raw and, by an exact evaluation, in the work. Returns
+    (value, evaluations).
+
+    The likelihood of a mixed model has several tops, often one on a ridge where its factors cancel and a higher one
+    near the edge. So several searches are followed some way, none from near where another ended, until three end at
+    the same place; the best goes on to the end.
+    """
     free = len(raw)
-    second = np.zeros(free)
-    best, next_best = math.inf, math.inf
-    for i in range(len(starts)):
-        value = evaluate(starts[i], problem, LOOSE)
-        if value < best:
-            next_best = best
-            second[:] = raw
-            raw[:] = starts[i]
-            best = value
-        elif value < next_best:
-            next_best = value
-            second[:] = starts[i]
-    tried = len(starts) + 1
-    if free > 0 and not math.isnan(warm[0]):
-        second[:] = warm
-        next_best = 0.0
-    least = math.inf
+    n_starts = len(starts)
+    at_start = np.empty(n_starts)
+    for i in range(n_starts):
+        at_start[i] = evaluate(starts[i], problem, LOOSE)
+    tried = n_starts + 1
+    orders = problem[0]
+    guess = np.full(free, math.nan)
+    if free > 0 and free == orders[0] + orders[1] + orders[2] + orders[3]:
+        w, residuals = guesses_of(problem[2][0], orders[4])
+        first_guess(w, residuals, orders, guess)
     found = np.zeros(free)
-    for attempt in range(3):  # both starts some way, then the better one to the end
-        if attempt == 0 and math.isinf(best):
+    least = math.inf
+    agreed = 0
+    for attempt in range(2 + min(_FOLLOWED, n_starts)):
+        if attempt == 0:
+            found[:] = warm
+        elif attempt == 1:
+            found[:] = guess
+        else:
+            lowest = int(np.argmin(at_start))
+            if math.isinf(at_start[lowest]):
+                break
+            found[:] = starts[lowest]
+            at_start[lowest] = math.inf
+        if free > 0 and math.isnan(found[0]):
             continue
-        if attempt == 1 and (free == 0 or math.isinf(next_best)):
-            continue
-        found[:] = second if attempt == 1 else raw
-        value, more = descend(found, problem, LOOSE, enough if attempt == 2 else _PROMISING)
+        value, more = descend(found, problem, LOOSE, _PROMISING)
         tried += more
-        if value < least or attempt == 2:
+        if abs(value - least) < 2.0 * _PROMISING and _apart(found, raw) < _NEAR:
+            agreed += 1
+        elif value < least:
+            agreed = 0
+        if value < least:
             least = value
             raw[:] = found
-    return evaluate(raw, problem, EXACT), tried
+        if agreed == _AGREED:
+            break
+        for i in range(n_starts):
+            if _apart(starts[i], found) < _NEAR:
+                at_start[i] = math.inf
+    _, more = descend(raw, problem, LOOSE, enough)
+    return evaluate(raw, problem, EXACT), tried + more
+
+
+@njit(**BORROWING)
+def _apart(one, other):
+    """The longest way between them in any direction."""
+    longest = 0.0
+    for j in range(len(one)):
+        longest = max(longest, abs(one[j] - other[j]))
+    return longest
 
 
 @njit(**PART)
@@ -587,38 +636,38 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
             linear_covariance[s, columns[n_coefficients + i] - base, columns[n_coefficients + j] - base] = covariance[
                 i, j
             ]
-    h = 1e-4
+    # central differences by one step serve slopes and curvature both: a slope is off by the square of the step
+    h = 2e-3
     moved = np.zeros((2, horizon))
+    beside = np.zeros((2, free))
     at = raw.copy()
     for i in range(free):
         for side in range(2):
-            at[i] = raw[i] + (h if side == 0 else -h)
-            evaluate(at, problem, EXACT)
+            sign = 1.0 if side == 0 else -1.0
+            at[i] = raw[i] + sign * h
+            beside[side, i] = evaluate(at, problem, EXACT)
             forecast_columns(problem, polynomial, x, length, response, moved[side])
-            sign = 0.5 / h if side == 0 else -0.5 / h
             for j in range(n_coefficients):
-                parameter_slopes[s, columns[j], i] += sign * coefficients[j]
+                parameter_slopes[s, columns[j], i] += sign * 0.5 / h * coefficients[j]
             for j in range(k - n_gaps):
-                parameter_slopes[s, columns[n_coefficients + j], i] += sign * solution[n_gaps + j]
+                parameter_slopes[s, columns[n_coefficients + j], i] += sign * 0.5 / h * solution[n_gaps + j]
         for lead in range(horizon):
             forecast_slopes[s, lead, i] = (moved[0, lead] - moved[1, lead]) * 0.5 / h
         at[i] = raw[i]
-    # second derivatives of -log L by central differences
-    h = 2e-3
+    # of -log L, which is half the value; both mixed corners follow from the others
     for i in range(free):
-        for j in range(i + 1):
-            total = 0.0
-            for corner in range(4):
-                sign_i = 1.0 if corner % 2 == 0 else -1.0
-                sign_j = 1.0 if corner < 2 else -1.0
-                if i == j and sign_i != sign_j:  # back where it began
-                    total -= value
-                    continue
-                at[:] = raw
-                at[i] += sign_i * h
-                at[j] += sign_j * h
-                total += sign_i * sign_j * evaluate(at, problem, EXACT)
-            curvature[s, i, j] = 0.125 * total / (h * h)
+        along_i = beside[0, i] + beside[1, i] - 2.0 * value
+        curvature[s, i, i] = 0.5 * along_i / (h * h)
+        for j in range(i):
+            corners = -2.0 * value
+            for side in range(2):
+                step = h if side == 0 else -h
+                at[i] = raw[i] + step
+                at[j] = raw[j] + step
+                corners += evaluate(at, problem, EXACT)
+            at[i] = raw[i]
+            at[j] = raw[j]
+            curvature[s, i, j] = 0.25 * (corners - along_i - (beside[0, j] + beside[1, j] - 2.0 * value)) / (h * h)
             curvature[s, j, i] = curvature[s, i, j]
 
 

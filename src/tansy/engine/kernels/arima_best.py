@@ -24,11 +24,12 @@ from tansy.engine.kernels.arima import (
     data_of,
     descend,
     evaluate,
+    guesses_of,
     problem_of,
     report,
     set_coefficients,
 )
-from tansy.engine.kernels.arma import first_guess, long_residuals, partials_from_coefficients
+from tansy.engine.kernels.arma import first_guess, partials_from_coefficients
 from tansy.engine.kernels.differencing import choose_differences
 from tansy.engine.kernels.least_squares import back_substitute, cholesky, less, normal_matrix
 from tansy.engine.kernels.options import BORROWING, KERNEL, PART
@@ -168,24 +169,6 @@ def _without(y, x):
 
 
 @njit(**PART)
-def _guesses(data, m):
-    """The series without what is linear, and a guess of its innovations; see `arma.first_guess`."""
-    inputs = data[0][0]
-    rows, n = inputs.shape
-    w = inputs[rows - 1].copy()
-    if rows > 1:
-        gram = np.zeros((rows, rows))
-        dropped = np.zeros(rows, dtype=np.bool_)
-        solution = np.zeros(rows)
-        normal_matrix(inputs, n, gram)
-        cholesky(gram, rows - 1, dropped)
-        back_substitute(gram, rows - 1, rows - 1, dropped, solution)
-        for c in range(rows - 1):
-            less(w, solution[c], inputs[c])
-    return w, long_residuals(w, max(10, m + 3))
-
-
-@njit(**PART)
 def _screened(w, residuals, most, m, best):
     """The models with the least criterion of Hannan and Rissanen (1982), best [count, 4] written: w is regressed on its
     own past and on that of the guessed innovations, at the lags of the factors alone. All models share one normal
@@ -319,8 +302,8 @@ def search_batch(
         may_drift = d + seasonal_d <= 1
         bare = data_of(y, x, (d, seasonal_d), m, NO_MEAN)
         full = data_of(y, x, (d, seasonal_d), m, with_mean) if may_drift else bare
-        of_bare = _guesses(bare, m)
-        of_full = _guesses(full, m) if may_drift else of_bare
+        of_bare = guesses_of(bare[0][0], m)
+        of_full = guesses_of(full[0][0], m) if may_drift else of_bare
         tried = tried_all[s]
         n_tried, best, base, head, tail = 0, -1, -1, 0, 0
         seasonal = 1 if m > 1 else 0

@@ -19,8 +19,11 @@ from tansy.engine.methods.notation import ARIMA_BOUNDS, Form
 from tansy.engine.methods.regressors import no_effect, regressors_of
 from tansy.engine.timeline import PERIODS_PER_YEAR
 
-# First partial autocorrelation of each factor where a search may begin, before tanh: a mild pattern and a strong one.
-_STARTS = {"ar": (0.2, 1.0), "ma": (0.2, 0.9), "sar": (0.2, 0.8), "sma": (0.2, 0.8)}
+_STARTS = {"ar": (-0.8, 0.2, 1.0, 2.2), "ma": (-0.8, 0.2, 1.0, 2.2)}
+_STARTS_WITH_SEASON = {"ar": (0.2, 1.0, 2.2), "ma": (-0.8, 0.2, 1.2), "sar": (0.5,), "sma": (0.5,)}
+"""Where a search may begin: first partial autocorrelation of each factor, before tanh; the others start at zero."""
+_CYCLE = {"ar1": 2.5, "ar2": -2.2, "ma1": 2.3, "ma2": -1.0}
+"""One more start: a slow cycle, whose top is narrow."""
 _ENOUGH = 1e-8  # of -2 log L
 _LONG_SEASON = 24
 
@@ -231,13 +234,15 @@ def _check_given(form: Form, orders: tuple[int, int, int, int]) -> None:
 def _starts(form: Form, names: list[str]) -> Floats:
     """Where searches may begin, [starts, free]. A factor with a coefficient by hand begins at zero."""
     given = {name.rstrip("0123456789") for name in form.given}
+    first = _STARTS_WITH_SEASON if form.period else _STARTS
+    free = [name for name in names if name not in form.given]
     choices: list[tuple[float, ...]] = []
-    for name in names:
-        if name in form.given:
-            continue
+    for name in free:
         factor = name.rstrip("0123456789")
-        choices.append(_STARTS[factor] if name == f"{factor}1" and factor not in given else (0.0,))
+        choices.append(first[factor] if name == f"{factor}1" and factor not in given else (0.0,))
     points = list(itertools.product(*choices))
+    if "ar2" in free and not given:
+        points.append(tuple(_CYCLE.get(name, 0.0) for name in free))
     return np.array(points, dtype=float).reshape(len(points), len(choices))
 
 

@@ -50,7 +50,8 @@ def season_profiles(sources: Floats, timeline: Timeline, horizon: int) -> Floats
         better = (score < least) & np.isfinite(found).all(axis=1)
         profile[better] = found[better]
         least[better] = score[better]
-    one_year = profile[:, -min(round(year), length + horizon) :].mean(axis=1, keepdims=True)
+    # of the history, so that no season depends on how far ahead it is asked for
+    one_year = profile[:, length - round(year) : length].mean(axis=1, keepdims=True)
     result: Floats = np.where(one_year > 0.0, profile / np.where(one_year > 0.0, one_year, 1.0), 1.0)
     return result
 

@@ -29,13 +29,13 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     """Parts of the forecast of one series.
 
     form: the method with its choices resolved. A driver's part is its coefficient times the driver, less the same at
-    the driver's usual value, its mean over the history, which belongs to the level; harmonics are the season, and a part
-    of their own where the season of the data is shorter than their year. Where the method has a season of its own, the
-    level is the mean forecast over the season that follows, less half a season of its slope, and the season is what is
-    left. On a transformed scale the parts are found there, and what lies between
-    the level and the forecast is shared out in proportion to them; for logarithms this is the logarithmic mean weight
-    (Ang 2005). The rest is what the mean of the transformed differs by. Pooled effects are factors: their part is what
-    they add to the forecast without them.
+    the driver's usual value, its mean over the history, which belongs to the level; harmonics are the season, and a
+    part of their own where the season of the data is shorter than their year. Where the method has a season of its own,
+    the level is the mean forecast over the season that follows, less half a season of its slope, and the season is what
+    is left. On a transformed scale the parts are found there, and what lies between the level and the forecast is
+    shared out in proportion to them; for logarithms this is the logarithmic mean weight (Ang 2005). The rest is what
+    the mean of the transformed differs by. Pooled effects are factors: their part is what they add to the forecast
+    without them.
     """
     if form.pooled:
         plain, without = registry.unlifted(form, batch, fits.forecast.shape[1])

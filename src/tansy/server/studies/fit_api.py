@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -363,7 +363,7 @@ def _with_parts(place: Place, text: str) -> tuple[tries.Try, Batch]:
 class ForecastPartsView(APIView):
     @extend_schema(responses=ForecastPartsSerializer)
     def get(self, request: Request, pk: int, position: int) -> Response:
-        """The published forecast of a node taken apart, by the method chosen for it and what the other levels change."""
+        """The published forecast of a node taken apart: by the method chosen for it, and what other levels change."""
         place = place_at(pk, position)
         periods = place.study.load.timeline.after(place.leads).labels
         answer: dict[str, Any] = {"method": "", "periods": periods, "parts": []}
