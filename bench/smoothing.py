@@ -36,7 +36,7 @@ from tansy.engine.study.tries import describe, in_sample, try_methods
 from tansy.engine.timeline import Timeline
 
 _SIZES = ((156, 1, 6000, 10_000), (120, 12, 2000, 2_000), (156, 52, 800, 700))
-_CHUNK = 100
+_CHUNK = 250
 
 
 def series(n: int, length: int, m: int, seed: int = 1) -> np.ndarray:
