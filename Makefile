@@ -40,7 +40,11 @@ $(STAMPS)/npm: $(STAMPS)/node web/package.json web/package-lock.json
 	cd web && $(WITH_NODE) npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-$(STAMPS)/web: $(STAMPS)/npm $(WEB_SOURCES)
+# The front end's types, made from the API's description.
+web/src/api/schema.d.ts: $(STAMPS)/npm web/openapi.json
+	cd web && $(WITH_NODE) npm run --silent api >/dev/null
+
+$(STAMPS)/web: web/src/api/schema.d.ts $(WEB_SOURCES)
 	cd web && $(WITH_NODE) npm run --silent build
 	$(BIN)/python -m whitenoise.compress --quiet web/dist
 	@touch $@
@@ -62,7 +66,7 @@ $(STAMPS)/chromium:
 	  || (echo "Chromium is missing and could not be installed: run 'apt-get install chromium' as root, then make test again." && exit 1)
 	@touch $@
 
-lint: $(STAMPS)/python $(STAMPS)/npm
+lint: $(STAMPS)/python web/src/api/schema.d.ts
 	$(BIN)/ruff check src tests bench
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
@@ -71,13 +75,12 @@ lint: $(STAMPS)/python $(STAMPS)/npm
 	$(BIN)/python -m django spectacular --settings tansy.server.settings --format openapi-json --validate --fail-on-warn > web/openapi.check.json
 	@cmp -s web/openapi.json web/openapi.check.json || (echo "web/openapi.json is out of date: run make types" && exit 1)
 	@rm web/openapi.check.json
-	cd web && $(WITH_NODE) npx openapi-typescript openapi.json -o src/api/schema.check.d.ts >/dev/null && cmp src/api/schema.d.ts src/api/schema.check.d.ts && rm src/api/schema.check.d.ts
 	cd web && $(WITH_NODE) npm run --silent lint && $(WITH_NODE) npm run --silent types
 
-# The API's description and the front end's types made from it.
+# The API's description, and the front end's types made from it.
 types: $(STAMPS)/python $(STAMPS)/npm
 	$(BIN)/python -m django spectacular --settings tansy.server.settings --format openapi-json --validate --fail-on-warn > web/openapi.json
-	cd web && $(WITH_NODE) npm run --silent api
+	$(MAKE) web/src/api/schema.d.ts
 
 test: setup $(STAMPS)/chromium lint
 	cd web && $(WITH_NODE) npm run --silent test

@@ -7,5 +7,10 @@ export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { target: 'es2022', chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': 'http://127.0.0.1:8321' } },
-  test: { environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'] },
+  test: {
+    environment: 'jsdom',
+    include: ['src/**/*.test.{ts,tsx}'],
+    isolate: false, // see src/test/setup.tsx
+    setupFiles: ['src/test/setup.tsx'],
+  },
 });

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import choose
-from tansy.engine.backtest.intervals import calibrate, groups, probabilities
+from tansy.engine.backtest.intervals import calibrate, groups, probabilities, whole_bands
 from tansy.engine.backtest.measures import mean_square_step
 from tansy.engine.backtest.origins import ChunkFits, origins
 from tansy.engine.backtest.score import Forecasts, score
@@ -251,6 +255,39 @@ def test_bands_of_a_study_cover_what_comes_next() -> None:
         shares.append(((future >= q[:, 0]) & (future <= q[:, -1]))[fair].mean())
     # 4 x 34 x 6 counts, correlated within a series: 95 % within 4 points
     assert np.mean(shares) == pytest.approx(0.95, abs=0.04)
+
+
+@given(arrays(np.float64, (1, 6, 2), elements=st.floats(0.0, 9.0).map(lambda v: round(v, 1))))
+def test_bands_of_slow_movers_are_whole_numbers_that_hold_the_same_counts(quantiles: Floats) -> None:
+    """Each band from the least to the most count in it, or in a narrower one; the two around a band that has none."""
+    quantiles.sort(axis=1)
+    found = whole_bands(quantiles, np.array([True]))
+    for h in range(2):
+        held: set[int] = set()
+        for b in (2, 1, 0):  # from the narrowest outwards
+            low, high = quantiles[0, b, h], quantiles[0, -1 - b, h]
+            held |= {k for k in range(11) if low <= k <= high} or {math.floor(low), math.ceil(high)}
+            assert (found[0, b, h], found[0, -1 - b, h]) == (min(held), max(held))
+    np.testing.assert_array_equal(whole_bands(quantiles, np.array([False])), quantiles)
+
+
+def test_a_study_publishes_whole_bands_for_slow_movers_only() -> None:
+    rng = np.random.default_rng(12)
+    n, length = 40, 120
+    slow = rng.poisson(0.5, (n // 2, length)).astype(float)
+    lively = rng.poisson(30.0, (n // 2, length)).astype(float)
+    halves = rng.poisson(0.5, (2, length)) * 0.5  # sold by the half: no whole numbers for these
+    keys = [f"P{i:02}" for i in range(n + 2)]
+    panel = Panel(Timeline("W", 2800, length, 52), ("sku",), {"sku": keys}, np.vstack([slow, lively, halves]))
+    recipe = replace(RECIPE, structure={}, methods=("tsb", "mean", "seasonal-naive"))
+    study = run_study(panel, recipe)
+    first = study.structure.n_aggregates
+    for quantiles in (study.quantiles, study.tested_quantiles[:, 0]):
+        whole = (quantiles == np.round(quantiles)).all(axis=(1, 2))[first:]
+        assert whole[: n // 2].all()
+        assert not whole[n // 2 :].any()
+    inside = study.hits[first : first + n // 2].mean(axis=0)  # widest band first, counts make them a little wide
+    assert (inside >= np.array(sorted(recipe.levels, reverse=True)) / 100 - 0.04).all()
 
 
 def test_a_recipe_is_written_as_it_is_read_and_its_faults_are_named(panel: Panel) -> None:

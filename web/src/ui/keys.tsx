@@ -21,7 +21,7 @@ export function KeysDialog({ close }: { close: () => void }) {
       <table className="sheet">
         <tbody>
           {KEYS.map(([key, what]) => (
-            <tr key={key}>
+            <tr key={what}>
               <td className="whitespace-nowrap">
                 <kbd className="kbd kbd-sm">{key}</kbd>
               </td>

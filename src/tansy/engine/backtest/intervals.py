@@ -90,6 +90,28 @@ def calibrate(
     return best
 
 
+def whole_bands(quantiles: Floats, whole: NDArray[np.bool_]) -> Floats:
+    """Bands in whole numbers for those who only sell whole units and few of them.
+
+    quantiles: [nodes, ..., Q, H], ascending in Q. whole: [nodes]. A count lies inside a band exactly if it lies inside
+    the band drawn in to whole numbers, so that no hit changes. Where none lies inside, the band takes the two around
+    it, and every wider band holds at least as much.
+    """
+    found = quantiles.copy()
+    own = found[whole]
+    n_bands = own.shape[-2] // 2
+    for b in reversed(range(n_bands)):
+        low, high = own[..., b, :], own[..., -1 - b, :]
+        first, last = np.ceil(low - 1e-9), np.floor(high + 1e-9)
+        none = first > last
+        first, last = np.where(none, last, first), np.where(none, first, last)
+        if b < n_bands - 1:
+            first, last = np.minimum(first, own[..., b + 1, :]), np.maximum(last, own[..., -2 - b, :])
+        own[..., b, :], own[..., -1 - b, :] = first, last
+    found[whole] = own
+    return found
+
+
 def relative_volume(forecast: Floats, usual: Floats) -> Floats:
     """Forecast over usual volume, at least a twentieth; one where the usual volume is not positive.
 

@@ -57,6 +57,11 @@ class Kinds:
             found.append(NAMES[self.demand[i]])
         return ", ".join(found) or "no sales"
 
+    @property
+    def slow(self) -> Booleans:
+        """Intermittent or lumpy, whatever else: there are periods without a sale between those with one."""
+        return np.asarray(self.demand >= NAMES.index("intermittent"))
+
     def groups(self) -> dict[str, Booleans]:
         """Which series count to a kind, as screens list and filter them. What has ended counts to nothing else, and
         what is new or sold in season only not to the kinds of steady demand."""

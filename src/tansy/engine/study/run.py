@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
-from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume
+from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume, whole_bands
 from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
 from tansy.engine.backtest.origins import ChunkFits, PoolJob, PoolResult, Seasons, fit_chunk, origins, pooled_at
 from tansy.engine.cleaning.corrections import Corrections, by_rules
@@ -236,6 +236,8 @@ def run_study(
         finest = slice(structure.n_aggregates, None)
         _plan_bands(planned, structure, forecast, quantiles, p)
         quantiles[finest] = np.where(zero_now[:, None], 0.0, quantiles[finest])
+        slow = kinds.slow & (np.isnan(received) | (received == np.floor(received))).all(axis=1)
+        quantiles, tested_quantiles = whole_bands(quantiles, slow), whole_bands(tested_quantiles, slow)
         for o, held in enumerate(zero_at):
             tested_quantiles[finest, o] = np.where(held[:, None], 0.0, tested_quantiles[finest, o])
         if recipe.whole_units:

@@ -124,13 +124,15 @@ def best_of(measures: list[dict[str, float | None]]) -> dict[str, int | None]:
 
 
 def describe(one: Try, values: Floats, levels: tuple[float, ...], floor: float = -np.inf) -> dict[str, Any]:
-    """A try as plain data: parameters, criteria, fitted values, forecast and bands, widest first.
+    """A try as plain data: parameters, criteria, fitted values, forecast and bands, widest first; the forecast and the
+    bands (`totals`) of the sum of leads 1..h too.
 
     floor: demand that cannot be negative has no forecast and no band below zero.
     """
     if one.fits is None:
         return {"text": one.text, "problem": one.problem}
     fits = one.fits
+    forecast = np.maximum(fits.forecast[0], floor)
     p = probabilities(list(levels))
     bands: list[dict[str, Any]] = []
     totals: list[dict[str, Any]] = []
@@ -156,8 +158,9 @@ def describe(one: Try, values: Floats, levels: tuple[float, ...], floor: float =
         "tried": tried(fits.tried, fits.criteria[0]) if fits.criteria is not None else [],
         "fitted": numbers(values - fits.residuals[0]),
         "residuals": numbers(fits.residuals[0]),
-        "forecast": numbers(np.maximum(fits.forecast[0], floor)),
+        "forecast": numbers(forecast),
         "bands": bands,
+        "total_forecast": numbers(np.cumsum(forecast)),
         "totals": totals,
     }
 

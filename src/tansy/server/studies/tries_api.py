@@ -61,7 +61,8 @@ class NullableFloatMap(serializers.DictField):
 
 
 class TrySerializer(serializers.Serializer):
-    """problem: what is wrong with the text, and then nothing else is there. totals: bands of the sum of leads 1..h."""
+    """problem: what is wrong with the text, and then nothing else is there. total_forecast, totals: forecast and bands of
+    the sum of leads 1..h."""
 
     text = serializers.CharField()
     problem = serializers.CharField()
@@ -75,6 +76,7 @@ class TrySerializer(serializers.Serializer):
     residuals = NullableFloats(required=False)
     forecast = NullableFloats(required=False)
     bands = BandSerializer(many=True, required=False)
+    total_forecast = NullableFloats(required=False)
     totals = BandSerializer(many=True, required=False)
     measures = NullableFloatMap()
 

@@ -5,10 +5,6 @@ import { type Call, serve, show } from '../../test/serve';
 import { Corrections } from './corrections';
 import { Ledger } from './ledger';
 
-vi.mock('../../charts/chart', () => ({
-  Chart: ({ label }: { label: string }) => <div role="img" aria-label={label} />,
-}));
-
 const suspicion = (id: number, over: Partial<Schema['Suspicion']> = {}): Schema['Suspicion'] => ({
   id,
   series: id,

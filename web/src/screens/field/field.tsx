@@ -30,14 +30,14 @@ const NAMES = 172;
 const HEAD = 30;
 
 export function Field() {
-  const study = Number(useParams().study);
-  const data = useQuery(sheetQuery(study));
+  const { portfolio, study } = useParams();
+  const data = useQuery(sheetQuery(Number(study)));
   if (data.isPending) return <Loading what="the field" />;
   if (data.error instanceof ApiError && data.error.status === 409) {
     return (
       <Empty title="This study has no result yet">
         {data.error.message}{' '}
-        <Link className="link" to="../../study" relative="path">
+        <Link className="link" to={`/p/${portfolio}/study`}>
           See how far it is
         </Link>
         .

@@ -17,7 +17,7 @@ const NAMES: Record<string, string> = {
   size: 'size of a sale',
   interval: 'periods between sales',
   probability: 'chance of a sale',
-  'shared-season': 'share of the group’s season',
+  'shared-season': 'season of the group',
   drift: 'drift',
   constant: 'constant',
 };
@@ -84,6 +84,8 @@ export function explain(parameters: { name: string; value: number }[], noun: str
           ? `1 % more ${pooled[2]}, ${Math.abs(value).toFixed(1)} % ${value < 0 ? 'less' : 'more'} demand`
           : `times ${Math.exp(value).toFixed(2)} where it is on`;
       }
+      if (name === 'shared-season')
+        explained.meaning = `${value < 0 ? 'less' : 'plus'} ${Math.abs(value / 10).toFixed(1)} units in a ${noun} in which the group sells 10 % more than usual`;
       if (name === 'phi' && value < 1)
         explained.meaning = `half of the slope is gone after ${halfLife(value)} ${noun}s`;
       return explained;

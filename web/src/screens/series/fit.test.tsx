@@ -6,10 +6,6 @@ import { DriversPage } from './drivers';
 import { FitPage } from './fit';
 import { LookPage, shownAs } from './look';
 
-vi.mock('../../charts/chart', () => ({
-  Chart: ({ label }: { label: string }) => <div role="img" aria-label={label} />,
-}));
-
 const node = {
   node: 7,
   name: 'Ferns × Coast',

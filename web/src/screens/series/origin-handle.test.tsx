@@ -1,5 +1,5 @@
 import { cleanup, fireEvent, render, screen } from '@testing-library/react';
-import { afterEach, describe, expect, it, vi } from 'vitest';
+import { describe, expect, it, vi } from 'vitest';
 import type { Schema } from '../../api/client';
 import { OriginHandle } from './origin-handle';
 
@@ -20,8 +20,6 @@ function handle(chosen: number | null) {
   );
   return { onChoose, slider: screen.getByRole('slider') };
 }
-
-afterEach(cleanup);
 
 describe('the origin handle', () => {
   it('starts from the first or the last origin, and moves by key', () => {

@@ -1,13 +1,9 @@
-import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
-import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { beforeEach, describe, expect, it, vi } from 'vitest';
 import type { Schema } from '../../api/client';
 import { type Call, serve, show } from '../../test/serve';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
-
-vi.mock('../../charts/chart', () => ({
-  Chart: ({ label }: { label: string }) => <div role="img" aria-label={label} />,
-}));
 
 const node = {
   node: 60,
@@ -29,7 +25,7 @@ interface Asked {
 function answer({ methods, actuals }: Asked): Schema['Tries'] {
   const history = [10, 12, 11, ...actuals];
   return {
-    periods: ['a', 'b', 'c', 'd', 'e'],
+    periods: ['a', 'b', 'c', 'd', 'e', 'f'].slice(0, history.length + 2),
     n_past: history.length,
     history,
     tries: methods.map((text, i) => ({
@@ -45,6 +41,7 @@ function answer({ methods, actuals }: Asked): Schema['Tries'] {
       residuals: [0, 1, -0.5],
       forecast: [20 + i, 21],
       bands: [],
+      total_forecast: [20 + i, 41 + i],
       totals: [],
       measures: { MAE: 1 + i },
     })),
@@ -71,7 +68,6 @@ describe('trying methods', () => {
     };
     HTMLDialogElement.prototype.close = vi.fn();
   });
-  afterEach(cleanup);
 
   it('begins with the method of the series beside last season, and marks the best of each measure', async () => {
     const calls = open();
@@ -121,8 +117,6 @@ describe('trying methods', () => {
 });
 
 describe('workings', () => {
-  afterEach(cleanup);
-
   it('opens the formula of a cell, and moves by arrow keys to one that is empty and why', async () => {
     const cell = (value: number | null, formula = '', why = '') => ({ value, formula, why });
     const found: Schema['Workings'] = {

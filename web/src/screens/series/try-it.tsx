@@ -10,6 +10,8 @@ import { commonAxis, tryOptions } from '../../charts/tries';
 import { fixed, periods } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { type Cell, TableOut } from '../../ui/table-out';
+import { Ahead } from './ahead';
 import { Chips, NAMES } from './chips';
 import { TryControls } from './controls';
 import { Found } from './found';
@@ -68,6 +70,8 @@ export function TryIt({
   const noun = periods(node.frequency, 1);
   const change = (text: string) => setTexts((before) => before.map((one, i) => (i === active ? text : one)));
   const current = found.data?.tries[active];
+  const settled = table?.tries[active];
+  const ahead = table?.periods.slice(table.n_past);
   const estimates = Object.fromEntries((current?.parameters ?? []).map((p) => [p.name, p.value]));
   return (
     <Page
@@ -115,6 +119,9 @@ export function TryIt({
               onPick={setActive}
             />
             <Sheet found={table ?? found.data} actuals={actuals} onActuals={setActuals} />
+            {settled && !settled.problem && (
+              <Ahead one={settled} index={active} periods={ahead ?? []} noun={noun} />
+            )}
           </>
         )}
       </div>
@@ -227,6 +234,27 @@ const Picture = memo(function Picture({
   );
 });
 
+/** The sheet as it is taken along: every period of the past, and the measures of each try under its errors. */
+const columns = (found: Tries) => [
+  'Period',
+  'Actual',
+  ...found.tries.flatMap((one, i) => [`${NAMES[i]} fitted: ${one.model ?? one.text}`, `${NAMES[i]} error`]),
+];
+
+function lines(found: Tries): Cell[][] {
+  const past = found.history.map((actual, t) => [
+    found.periods[t],
+    actual,
+    ...found.tries.flatMap((one) => [one.fitted?.[t], one.residuals?.[t]]),
+  ]);
+  const measures = MEASURES.map((name) => [
+    name === 'MAPE' || name === 'WAPE' ? `${name} %` : name,
+    null,
+    ...found.tries.flatMap((one) => [null, one.measures[name]]),
+  ]);
+  return [...past, ...measures];
+}
+
 /** Height of a row, and of what is seen of them: the head and seven. */
 const ROW = 31;
 const SEEN = 8 * ROW;
@@ -242,9 +270,12 @@ const Sheet = memo(function Sheet({
 }) {
   return (
     <section aria-labelledby="sheet" className="mt-4">
-      <h2 id="sheet" className="mb-1 font-semibold">
-        Period by period
-      </h2>
+      <div className="mb-1 flex items-center">
+        <h2 id="sheet" className="mr-auto font-semibold">
+          Period by period
+        </h2>
+        <TableOut name="Period by period" head={columns(found)} rows={() => lines(found)} />
+      </div>
       <Rows found={found} actuals={actuals} onActuals={onActuals} />
       <table className="sheet mt-3">
         <thead>

@@ -6,6 +6,7 @@ import { workings as workingsQuery } from '../../api/queries';
 import { fixed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
 
 type Found = Schema['Workings'];
 
@@ -70,23 +71,16 @@ function Files({
   method: string;
   found: Found;
 }) {
-  const [copied, setCopied] = useState(false);
   const address = (form: string) =>
     `/api/studies/${study}/nodes/${position}/workings.${form}?method=${encodeURIComponent(method)}`;
-  const copy = async () => {
-    const head = ['Period', ...found.columns.map((one) => one.title)];
-    const lines = found.rows.map((row, t) => [found.labels[t], ...row.map((cell) => cell.value ?? '')]);
-    await navigator.clipboard.writeText([head, ...lines].map((line) => line.join('\t')).join('\n'));
-    setCopied(true);
-  };
   return (
     <span className="ml-auto flex gap-2">
-      <button type="button" className="btn btn-sm btn-ghost" onClick={() => void copy()}>
-        {copied ? 'Copied' : 'Copy'}
-      </button>
-      <a className="btn btn-sm btn-ghost" href={address('csv')} download>
-        CSV
-      </a>
+      <TableOut
+        name="Workings"
+        head={['Period', ...found.columns.map((one) => one.title)]}
+        rows={() => found.rows.map((row, t) => [found.labels[t], ...row.map((cell) => cell.value)])}
+        csv={address('csv')}
+      />
       <a className="btn btn-sm btn-ghost" href={address('xlsx')} download>
         XLSX with formulas
       </a>

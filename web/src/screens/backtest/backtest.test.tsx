@@ -1,0 +1,150 @@
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { describe, expect, it } from 'vitest';
+import type { Schema } from '../../api/client';
+import { drawn } from '../../test/drawn';
+import { serve, show } from '../../test/serve';
+import { StructureScreen } from '../structure/structure';
+import { Backtest } from './backtest';
+
+const METHODS = ['seasonal-naive', 'naive', 'mean', 'theta', 'drift', 'ets(best)'];
+/** RMSSE, WAPE, MAE, bias and gain of each method on each level; a level is half a point better than the one before. */
+const figures = (level: number) =>
+  [1.2, 1.5, 0.9, 0.7, 1.9, 0.8, 0.75, 0.65].map((base) => {
+    const at = base - 0.05 * level;
+    const row = [at, 100 * at, 10 * at, base === 1.9 ? -30 : 5, 100 * (1 - at / 1.2)];
+    return [row, row, row.map((value) => value + 0.1)];
+  });
+const summary: Schema['Summary'] = {
+  accuracy: {
+    levels: [
+      { name: 'all', n_nodes: 1, cells: 6 },
+      { name: 'group × all', n_nodes: 3, cells: 18 },
+      { name: 'all × region', n_nodes: 2, cells: 12 },
+      { name: 'group × region', n_nodes: 6, cells: 36 },
+      { name: 'all nodes', n_nodes: 12, cells: 72 },
+    ],
+    measures: ['RMSSE', 'WAPE', 'MAE', 'bias', 'gain'],
+    methods: [...METHODS, 'choice per series', 'published'],
+    reconciliations: ['none', 'bottom-up', 'variance'],
+    bands: [95, 80],
+    by_method: [0, 1, 2, 3, 4].map(figures),
+    by_reconciliation: [0, 1, 2, 3, 4].map((level) => [
+      [0.7 - 0.01 * level, 40],
+      [0.8, 41.26],
+      [0.6, null],
+    ]),
+    coverage: [0, 1, 2, 3, 4].map(() => [
+      [0.94, 0.79],
+      [0.95, 0.8],
+      [null, 0.78],
+    ]),
+    chosen: { theta: 7, mean: 1 },
+    zero_by_decision: 2,
+  },
+  n_series: 6,
+  n_nodes: 12,
+  origins: ['2026-W01', '2026-W14'],
+  leads: 2,
+  largest_gap: 0,
+  reconciliation: 'variance',
+  seconds: {},
+  peak_memory_mb: 500,
+};
+
+const texts = (region: HTMLElement) =>
+  within(region)
+    .getAllByRole('row')
+    .map((row) => [...row.children].map((cell) => cell.textContent));
+
+describe('the backtest', () => {
+  function open(search = '', body: unknown = summary) {
+    serve(() => ({ body }));
+    show(<Backtest />, '/p/:portfolio/s/:study/backtest', `/p/1/s/7/backtest${search}`);
+  }
+
+  it('shows methods from best to worst under what is published, on the finest level at first', async () => {
+    open();
+    const rows = texts(await screen.findByRole('region', { name: 'Over all leads' }));
+    expect(rows.slice(1).map((row) => row[0])).toEqual([
+      'published chosen per series, then reconciled',
+      'choice per series before reconciliation',
+      'theta',
+      'ets(best)',
+      'mean',
+      'seasonal-naive',
+      'naive',
+      'drift',
+    ]);
+    expect(rows[3]).toEqual(['theta', '0.550', '55.0', '5.50', '+5.0', '+54.2', '7']);
+    expect(screen.getByText(/judged on the same 36 values/)).toBeDefined();
+    expect(screen.getByText(/2 ended series are forecast as zero/)).toBeDefined();
+  });
+
+  it('draws the four best by the chosen measure beside the seasonal naive and what is published', async () => {
+    open();
+    await screen.findByRole('img', { name: 'RMSSE of the methods by lead' });
+    const names = () =>
+      drawn
+        .at(-1)
+        ?.series.filter((one) => one.type === 'line')
+        .map((one) => one.name);
+    expect(names()).toEqual(['theta', 'ets(best)', 'mean', 'seasonal-naive', 'published']);
+    fireEvent.click(screen.getByRole('button', { name: 'gain' }));
+    await screen.findByRole('img', { name: 'gain of the methods by lead' });
+    expect(names()?.[0]).toBe('theta'); // the most, not the least
+    fireEvent.click(screen.getByRole('button', { name: 'bias' }));
+    await screen.findByRole('img', { name: 'bias of the methods by lead' });
+    expect(names()).not.toContain('drift'); // farthest from zero, though the lowest
+  });
+
+  it('takes level and measure from the address, and changes them there', async () => {
+    open('?level=all&measure=WAPE');
+    await screen.findByRole('img', { name: 'WAPE of the methods by lead' });
+    expect(screen.getByText(/judged on the same 6 values/)).toBeDefined();
+    fireEvent.change(screen.getByLabelText('Level'), { target: { value: '4' } });
+    await waitFor(() => expect(screen.getByText(/judged on the same 72 values/)).toBeDefined());
+  });
+
+  it('sets coverage beside its nominal level, by lead, and leaves empty what was not tested', async () => {
+    open();
+    expect(texts(await screen.findByRole('region', { name: /Share of actuals inside the bands/ }))).toEqual([
+      ['Band', 'all leads', '1', '2'],
+      ['95 %', '94.0', '95.0', '–'],
+      ['80 %', '79.0', '80.0', '78.0'],
+    ]);
+  });
+});
+
+describe('the structure', () => {
+  it('counts the nodes of every level, and says that all add up', async () => {
+    serve(() => ({ body: summary }));
+    show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
+    const levels = await screen.findByRole('region', { name: 'Levels' });
+    expect(levels.textContent).toContain('6 series add up to 12 nodes on 4 levels');
+    expect(levels.textContent).toContain('0 of the node (zero to rounding)');
+    expect(within(levels).getByRole('columnheader', { name: 'region' })).toBeDefined();
+    expect(within(levels).getByRole('rowheader', { name: 'group' })).toBeDefined();
+  });
+
+  it('marks the least error of each level before and after reconciliation, and the one published', async () => {
+    serve(() => ({ body: { ...summary, largest_gap: 2e-7 } }));
+    show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
+    const table = await screen.findByRole('region', { name: 'RMSSE by level' });
+    const rows = texts(table);
+    expect(rows[0]).toEqual([
+      'Level',
+      'Nodes',
+      'before (does not add up)',
+      'bottom-up',
+      'variance, published',
+    ]);
+    expect(rows[2]).toEqual(['group × all', '3', '0.690', '0.800', '0.600']);
+    const bold = within(table)
+      .getAllByText('0.600')
+      .every((cell) => cell.className.includes('font-semibold'));
+    expect(bold).toBe(true);
+    const wape = texts(screen.getByRole('region', { name: 'WAPE by level, %' }));
+    expect(wape[1]).toEqual(['all', '1', '40.0', '41.3', '–']);
+    expect(screen.getByRole('region', { name: 'Levels' }).textContent).toContain('2.0e-7 of the node.');
+  });
+});

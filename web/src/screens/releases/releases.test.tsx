@@ -1,0 +1,141 @@
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { describe, expect, it } from 'vitest';
+import type { Schema } from '../../api/client';
+import { type Call, serve, show } from '../../test/serve';
+import { Releases } from './releases';
+
+const release = (number: number): Schema['Release'] => ({
+  id: 40 + number,
+  portfolio: 1,
+  study: 7,
+  study_name: 'Usual',
+  number,
+  published_by: 'ines',
+  published_at: '2026-11-02T08:30:00Z',
+  note: 'as agreed on Monday',
+  origin: '2026-W43',
+  first: '2026-W44',
+  last: '2027-W03',
+  n_series: 6,
+  n_nodes: 1012,
+  checks: [],
+  total: [10, 11],
+  sha256: 'f00d',
+});
+const draft: Schema['Draft'] = {
+  study: 8,
+  study_name: 'With prices',
+  holds: true,
+  published_as: null,
+  checks: [
+    { name: 'adds up', holds: true, found: 'largest gap 0' },
+    { name: 'no negatives', holds: true, found: '0 of 78' },
+  ],
+  n_series: 6,
+  n_nodes: 12,
+  past_periods: ['2026-W43', '2026-W44'],
+  periods: ['2026-W45', '2026-W46'],
+  total: { history: [9, 10], mean: [10, 11], bands: [{ level: 80, low: [8, 8], high: [12, 13] }] },
+  last_release: release(1),
+};
+
+/** A server that has one release, publishes once, and makes and takes back tokens. */
+function open(
+  changes: Partial<Schema['Draft']> = {},
+  publish: { status: number; body: unknown } | null = null,
+) {
+  const releases = [release(1)];
+  const tokens: Schema['Token'][] = [];
+  const calls = serve(({ method, path, body }) => {
+    if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load: {} }] };
+    if (path === '/api/portfolios/1/studies/') return { body: [{ id: 8, run: { state: 'done' } }] };
+    if (path === '/api/portfolios/1/releases/') return { body: releases };
+    if (path === '/api/studies/8/draft/') {
+      const last = releases.length > 1 ? { published_as: 2 } : {};
+      return { body: { ...draft, ...changes, ...last } };
+    }
+    if (path === '/api/studies/8/publish/') {
+      if (publish) return publish;
+      releases.unshift({ ...release(2), note: (body as { note: string }).note });
+      return { status: 201, body: releases[0] };
+    }
+    if (path === '/api/tokens/' && method === 'POST') {
+      const made = { id: 3, name: (body as { name: string }).name, created_at: '2026-11-27T08:00:00Z' };
+      tokens.push(made);
+      return { status: 201, body: { ...made, token: 'tansy-0123456789abcdef' } };
+    }
+    if (path === '/api/tokens/3/') return { status: 204, body: tokens.pop() };
+    return path === '/api/tokens/' ? { body: tokens } : undefined;
+  });
+  show(<Releases />, '/p/:portfolio/releases', '/p/1/releases');
+  return calls;
+}
+
+const posted = (calls: Call[], path: string) =>
+  calls.filter((one) => one.path === path && one.method === 'POST');
+
+describe('releases', () => {
+  it('publishes under the next number, with its note, and then says so', async () => {
+    const calls = open();
+    const button = await screen.findByRole('button', { name: 'Publish R2' });
+    expect(screen.getByRole('region', { name: 'What would go out' }).textContent).toContain(
+      'With prices #8: 6 series and the 6 nodes above them, 2026-W45 to 2026-W46',
+    );
+    fireEvent.change(screen.getByLabelText('Note'), { target: { value: 'with the new prices' } });
+    fireEvent.click(button);
+    expect(await screen.findByText('With prices #8 is published as R2')).toBeDefined();
+    expect(posted(calls, '/api/studies/8/publish/')).toEqual([
+      expect.objectContaining({ body: { note: 'with the new prices' } }),
+    ]);
+    const rows = within(screen.getByRole('region', { name: 'Published' })).getAllByRole('row');
+    expect(rows[1]?.textContent).toContain('with the new prices');
+    expect(rows[2]?.textContent).toContain('R1');
+    expect(rows[2]?.textContent).toContain('1,012');
+    expect(screen.queryByRole('button', { name: /^Publish R/ })).toBeNull();
+  });
+
+  it('does not publish while a check is broken, and shows which', async () => {
+    open({ holds: false, checks: [{ name: 'adds up', holds: false, found: 'largest gap 0.2 at Tools' }] });
+    expect(await screen.findByRole('button', { name: 'Publish R2' })).toHaveProperty('disabled', true);
+    const row = screen.getByRole('cell', { name: '✗ broken' }).closest('tr');
+    expect(row?.textContent).toBe('✗ brokenadds uplargest gap 0.2 at Tools');
+  });
+
+  it('says why it could not be published, and keeps the note', async () => {
+    open({}, { status: 409, body: { detail: 'Somebody published R2 a moment ago.' } });
+    fireEvent.change(await screen.findByLabelText('Note'), { target: { value: 'mine' } });
+    fireEvent.click(screen.getByRole('button', { name: 'Publish R2' }));
+    expect((await screen.findByRole('alert')).textContent).toBe('Somebody published R2 a moment ago.');
+    expect(screen.getByLabelText('Note')).toHaveProperty('value', 'mine');
+  });
+
+  it('links every release as CSV and Parquet', async () => {
+    open();
+    const links = within(await screen.findByRole('region', { name: 'Published' })).getAllByRole('link');
+    expect(links.map((one) => one.getAttribute('href'))).toEqual([
+      '/api/releases/41/csv/',
+      '/api/releases/41/parquet/',
+    ]);
+  });
+
+  it('shows a token once, with how it is used, and takes it back', async () => {
+    open();
+    const name = await screen.findByLabelText('Name of the system');
+    const make = screen.getByRole('button', { name: 'Make a token' });
+    fireEvent.change(name, { target: { value: '  ' } });
+    expect(make).toHaveProperty('disabled', true);
+    fireEvent.change(name, { target: { value: 'order desk' } });
+    fireEvent.click(make);
+    const shown = await screen.findByRole('status');
+    expect(shown.textContent).toContain('tansy-0123456789abcdef');
+    expect(shown.textContent).toContain('/api/releases/41/csv/');
+    fireEvent.click(await screen.findByRole('button', { name: 'Take back' }));
+    await waitFor(() => expect(screen.queryByRole('button', { name: 'Take back' })).toBeNull());
+  });
+
+  it('says what comes first where no study has been run', async () => {
+    serve(({ path }) => ({ body: path === '/api/portfolios/' ? [{ id: 1, name: 'Garden', load: {} }] : [] }));
+    show(<Releases />, '/p/:portfolio/releases', '/p/1/releases');
+    expect(await screen.findByText('Nothing to publish yet')).toBeDefined();
+  });
+});

@@ -1,0 +1,183 @@
+import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { useLocation } from 'react-router';
+import { describe, expect, it } from 'vitest';
+import type { Schema } from '../../api/client';
+import { serve, show } from '../../test/serve';
+import { Series } from './series';
+
+type Node = Schema['Node'];
+
+const score = (method: string, rmsse: number | null, gain: number | null, origins = 3): Schema['Score'] => ({
+  method,
+  mae: rmsse,
+  wape: rmsse && 10 * rmsse,
+  rmsse,
+  gain,
+  origins,
+});
+const band = { level: 80, low: [8, 8], high: [12, 12] };
+const origin = (period: string, at: number, forecast: (number | null)[]): Schema['Origin'] => ({
+  period,
+  at,
+  method: 'mean',
+  forecast,
+  bands: [band],
+  wape: 7.5,
+});
+const node: Node = {
+  node: 5,
+  name: 'Fork × Coast',
+  level: 'product × store',
+  trail: [
+    [
+      { name: 'All products', node: 0 },
+      { name: 'Tools', node: 1 },
+      { name: 'Fork', node: 2 },
+    ],
+    [
+      { name: 'All centres', node: 2 },
+      { name: 'Coast', node: 5 },
+    ],
+  ],
+  previous: 4,
+  next: null,
+  place: 2,
+  n_on_level: 2,
+  frequency: 'W',
+  season_length: 52,
+  periods: ['2026-W01', '2026-W02', '2026-W03', '2026-W04', '2026-W05', '2026-W06'],
+  n_past: 4,
+  history: [9, 10, 13, 11],
+  received: null,
+  base: [10, 10],
+  forecast: [10, 10],
+  bands: [band],
+  method: 'mean',
+  was_tested: true,
+  plan: '',
+  kept: '',
+  kind: { words: 'seasonal, smooth', interval: 1, variation: 0.1, empty: 0.2, window: null },
+  parameters: [{ name: 'mean', value: 10 }],
+  scores: [score('seasonal-naive', 1.2, 0), score('mean', 0.9, 25), score('naive', null, null, 0)],
+  published: score('published', 0.85, 29),
+  hits: [{ level: 80, share: 0.75 }],
+  origins: [origin('2026-W01', 0, [null, null]), origin('2026-W02', 1, [10, 10])],
+};
+
+function Here() {
+  const { pathname, search } = useLocation();
+  return <p data-testid="here">{pathname + search}</p>;
+}
+const here = () => screen.getByTestId('here').textContent;
+
+function open(changes: Partial<Node> = {}, search = '') {
+  const calls = serve(({ path }) => {
+    if (/nodes\/\d+\/$/.test(path)) return { body: { ...node, ...changes } };
+    if (path.endsWith('/parts/')) return { body: { method: '', periods: [], parts: [] } };
+    return undefined;
+  });
+  show(
+    <>
+      <Series />
+      <Here />
+    </>,
+    '/p/:portfolio/s/:study/series/:node',
+    `/p/1/s/7/series/5${search}`,
+  );
+  return calls;
+}
+
+const why = async () =>
+  (await screen.findByRole('heading', { name: 'Why this method' })).nextElementSibling?.textContent;
+
+describe('one series', () => {
+  it.each<[string, Partial<Node>]>([
+    ['Least RMSSE of 2 methods over 3 origins; its error is 25 % below the seasonal naive’s.', {}],
+    [
+      'Least RMSSE of 2 methods over 3 origins; its error is 5 % above the seasonal naive’s.',
+      { scores: [score('seasonal-naive', 1.2, 0), score('mean', 0.9, -5)] },
+    ],
+    [
+      'Least RMSSE of 2 methods over 3 origins; the seasonal naive could not be fitted here.',
+      { scores: [score('naive', 1.2, null), score('mean', 0.9, null)] },
+    ],
+    ['Least RMSSE of 2 methods over 3 origins; no other method beat it.', { method: 'seasonal-naive' }],
+    ['Kept by ines: as agreed.', { kept: 'kept by ines: as agreed' }],
+    ['A series without a past, like Spade at 80 %.', { plan: 'like Spade at 80 %' }],
+    ['No sale for more than a season: forecast as zero.', { method: null }],
+    [
+      'Sold in season only, and nothing ahead lies in its season: forecast as zero.',
+      { method: null, kind: { ...node.kind, words: 'in season only' } },
+    ],
+    ['Too new to be tested at any origin: the simplest method that can be fitted.', { was_tested: false }],
+  ])('says why: %s', async (sentence, changes) => {
+    open(changes);
+    expect(await why()).toBe(sentence);
+  });
+
+  it('lists methods from best to worst, marks the chosen one and the least of each measure', async () => {
+    open();
+    const table = within(await screen.findByRole('region', { name: 'Methods tried, over all origins' }));
+    const rows = table.getAllByRole('row').map((row) => row.textContent);
+    expect(rows[1]).toBe('mean chosen0.909.00.900+25.03');
+    expect(rows[2]).toBe('seasonal-naive1.2012.01.2000.03');
+    expect(rows[3]).toBe('naive––––0');
+    expect(rows[4]).toContain('published reconciled with the other levels');
+    const least = table.getAllByText('0.900')[0];
+    expect(least?.className).toContain('font-semibold');
+  });
+
+  it('shows an origin of the address against what came, and one that had nothing to go on', async () => {
+    open({}, '?origin=2026-W02');
+    const line = await screen.findByText(/From 2026-W02, 2 weeks:/);
+    // of 13 and 11, the 80 % band of 8 to 12 holds one
+    expect(line.parentElement?.textContent).toContain('error 7.5 % of volume, 1 of 2 inside the 80 % band');
+    cleanup();
+    open({}, '?origin=2026-W01');
+    expect((await screen.findByText('From 2026-W01:')).parentElement?.textContent).toContain(
+      'there was nothing to forecast from yet',
+    );
+  });
+
+  it('leads up its trail, and to the neighbour by j but no further than the last by k', async () => {
+    open({}, '?page=look');
+    const title = await screen.findByRole('heading', { level: 1 });
+    expect(title.textContent).toBe('Tools › Fork×Coast');
+    expect(within(title).getByRole('link', { name: 'Tools' }).getAttribute('href')).toBe('/p/1/s/7/series/1');
+    expect(screen.getByRole('button', { name: 'k ›' })).toHaveProperty('disabled', true);
+    fireEvent.keyDown(window, { key: 'k' });
+    expect(here()).toContain('/series/5');
+    fireEvent.keyDown(window, { key: 'j', ctrlKey: true });
+    expect(here()).toContain('/series/5');
+    fireEvent.keyDown(window, { key: 'j' });
+    await waitFor(() => expect(here()).toContain('/series/4'));
+  });
+
+  it('keeps the page, the span and the origin in the address', async () => {
+    open();
+    fireEvent.click(await screen.findByRole('button', { name: 'all' }));
+    await waitFor(() => expect(here()).toContain('span=all'));
+    fireEvent.click(screen.getByRole('button', { name: 'Workings' }));
+    await waitFor(() => expect(here()).toContain('page=workings'));
+    fireEvent.click(screen.getByRole('button', { name: 'Forecast' }));
+    await waitFor(() => expect(here()).toBe('/p/1/s/7/series/5?span=all'));
+  });
+
+  it('asks for the forms since each origin only where the method looks for its form', async () => {
+    const plain = open();
+    await why();
+    expect(plain.some(({ path }) => path.endsWith('/tested/'))).toBe(false);
+    cleanup();
+    const searching = open({ method: 'arima(best)' });
+    await waitFor(() => expect(searching.some(({ path }) => path.endsWith('/tested/'))).toBe(true));
+  });
+
+  it('says what failed and asks again', async () => {
+    serve(() => ({ status: 500, body: { detail: 'The disk is full.' } }));
+    show(<Series />, '/p/:portfolio/s/:study/series/:node', '/p/1/s/7/series/5');
+    expect((await screen.findByRole('alert')).textContent).toContain('The disk is full.');
+    serve(({ path }) => (/nodes\/\d+\/$/.test(path) ? { body: node } : undefined));
+    fireEvent.click(screen.getByRole('button', { name: /again/i }));
+    expect(await why()).toContain('Least RMSSE');
+  });
+});

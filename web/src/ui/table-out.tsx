@@ -1,0 +1,67 @@
+/** Take a table along: copied with its headers as cells, or as a CSV file. */
+import { useState } from 'react';
+import { saveFile } from './save';
+
+export type Cell = string | number | null | undefined;
+
+const written = (cell: Cell) => (cell === null || cell === undefined ? '' : String(cell));
+
+/** Lines of cells with tabs between them, as sheets take them from the clipboard. */
+export const asCells = (lines: Cell[][]) => lines.map((line) => line.map(written).join('\t')).join('\n');
+
+/** RFC 4180: what holds a comma, a quote or a line break stands in quotes. */
+export function asCsv(lines: Cell[][]): string {
+  const quoted = (text: string) => (/[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+  return lines.map((line) => `${line.map((cell) => quoted(written(cell))).join(',')}\r\n`).join('');
+}
+
+/** rows: made when they are asked for, as a long table would be work on every drawing. */
+export function TableOut({
+  name,
+  head,
+  rows,
+  csv,
+}: {
+  name: string;
+  head: string[];
+  rows: () => Cell[][];
+  /** Address of the file where the server makes it. */
+  csv?: string;
+}) {
+  const [said, setSaid] = useState('Copy');
+  const copy = async () => {
+    try {
+      await navigator.clipboard.writeText(asCells([head, ...rows()]));
+      setSaid('Copied');
+    } catch {
+      setSaid('The browser does not allow copying');
+    }
+    setTimeout(() => setSaid('Copy'), 2000);
+  };
+  return (
+    <>
+      <button
+        type="button"
+        className="btn btn-sm btn-ghost"
+        aria-label={`Copy: ${name}`}
+        onClick={() => void copy()}
+      >
+        <span aria-live="polite">{said}</span>
+      </button>
+      {csv ? (
+        <a className="btn btn-sm btn-ghost" href={csv} download>
+          CSV
+        </a>
+      ) : (
+        <button
+          type="button"
+          className="btn btn-sm btn-ghost"
+          aria-label={`CSV: ${name}`}
+          onClick={() => saveFile(`${name}.csv`, asCsv([head, ...rows()]))}
+        >
+          CSV
+        </button>
+      )}
+    </>
+  );
+}
