@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,13 +14,14 @@ from numpy.typing import NDArray
 from tansy.demo.generator import generate
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
-from tansy.engine.methods.pooled import drawn_together, pooled_effects
+from tansy.engine.methods.pooled import Pooled, drawn_together, pooled_effects
 from tansy.engine.methods.registry import fit
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.structure.grouping import aggregate_history, group
 from tansy.engine.structure.node_drivers import node_drivers
+from tansy.engine.study.effects import effects
 from tansy.engine.study.parts import forecast_parts
 from tansy.engine.timeline import Timeline
 
@@ -92,7 +94,49 @@ def test_a_method_with_pooled_effects_forecasts_the_promotion() -> None:
     np.testing.assert_allclose(alone.forecast[0], fits.forecast[7], rtol=1e-9)
     parts = {part.name: part.values for part in forecast_parts(form, alone, one)}
     np.testing.assert_allclose(sum(parts.values()), alone.forecast[0], rtol=1e-9)
-    assert parts["drivers, pooled"][4] > 0 > parts["drivers, pooled"][3]  # about the usual share of promotions
+    assert parts["promotion"][4] > 0 > parts["promotion"][3]  # about the usual share of promotions
+
+
+def test_each_driver_with_a_pooled_effect_has_its_part_and_what_it_explains() -> None:
+    """Shared out by logarithms, so that the parts do not depend on which driver comes first."""
+    timeline = Timeline("W", 2800, 120, 52)
+    y, drivers, _, _ = counts(3)
+    rng = np.random.default_rng(8)
+    drivers["price"] = np.exp(rng.normal(0.0, 0.2, drivers["promotion"].shape))
+    y = np.round(y * drivers["price"][:, :120] ** -1.5)
+    batch = Batch(y[:1], timeline, {name: one[:1] for name, one in drivers.items()})
+    form, turned = (
+        parse("ets(A,N,N) + pooled(log price, promotion)"),
+        parse("ets(A,N,N) + pooled(promotion, log price)"),
+    )
+    found = pooled_effects(form.pooled, batch.values, batch.drivers, timeline, (np.zeros(1, np.int64),))
+    batch = replace(batch, pooled={form.pooled: found, turned.pooled: found.only(("promotion", "log price"))})
+    fits = fit(form, batch, 13, bands="estimated")
+    parts = {part.name: part.values for part in forecast_parts(form, fits, batch)}
+    np.testing.assert_allclose(sum(parts.values()), fits.forecast[0], rtol=1e-9)
+    other = {part.name: part.values for part in forecast_parts(turned, fit(turned, batch, 13), batch)}
+    np.testing.assert_allclose(parts["log price"], other["log price"], rtol=1e-6)
+    # the logarithmic mean weight, written out for one lead
+    logs = {
+        name: (x[0, 124] - x[0, :120].mean()) * found.effects[0, j]
+        for j, (name, x) in enumerate((("log price", np.log(drivers["price"])), ("promotion", drivers["promotion"])))
+    }
+    after = fits.forecast[0, 4]
+    before = after / np.exp(sum(logs.values()))
+    for name, log in logs.items():
+        assert parts[name][4] == pytest.approx((after - before) / np.log(after / before) * log, rel=1e-9)
+
+    price, promotion = effects(form, fits, batch)
+    lift = np.exp(logs_of(found, "log price", np.log(drivers["price"][0]), 120))
+    without_promotion = fit(parse("ets(A,N,N)"), Batch(batch.values / lift, timeline), 13)
+    left = np.nansum((without_promotion.residuals * lift) ** 2)
+    assert promotion.explained == pytest.approx(100.0 * (1.0 - np.nansum(fits.residuals**2) / left), abs=1e-3)
+    assert price.explained is not None and price.explained > 10.0  # both were planted
+
+
+def logs_of(found: Pooled, name: str, x: Floats, n_past: int) -> Floats:
+    """Logarithm of what a column multiplies the past by."""
+    return (x[:n_past] - x[:n_past].mean()) * found.effects[0, found.names.index(name)]
 
 
 @pytest.mark.parametrize("kind", ["in proportion", "counts"])

@@ -39,9 +39,20 @@ class Pooled:
     def rows(self, which: NDArray[np.bool_] | Integers | slice) -> Pooled:
         return Pooled(self.names, self.effects[which], self.errors[which])
 
+    def only(self, names: tuple[str, ...]) -> Pooled:
+        """Those of some columns, as they were found beside the others."""
+        at = [self.names.index(name) for name in names]
+        return Pooled(names, self.effects[:, at], self.errors[:, at])
+
+    def logs(self, columns: Regressors, n_past: int) -> Floats:
+        """Logarithm of what each column multiplies demand by, [series, T + H, k], against its mean over the `n_past`
+        periods known."""
+        found: Floats = _about_usual(columns, n_past) * self.effects[:, None, :]
+        return found
+
     def lift(self, columns: Regressors, n_past: int) -> Floats:
         """What drivers multiply demand by, [series, T + H], against their mean over the `n_past` periods known."""
-        about = np.einsum("ntk,nk->nt", _about_usual(columns, n_past), self.effects)
+        about = self.logs(columns, n_past).sum(axis=2)
         lift: Floats = np.exp(np.clip(about, -_FARTHEST, _FARTHEST))
         return lift
 

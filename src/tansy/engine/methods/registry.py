@@ -142,7 +142,7 @@ def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: st
 def _lifted(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
     """Fit to demand without what drivers multiplied it by, and multiply by what they will."""
     length = batch.values.shape[1]
-    effects, columns = _effects(form, batch, horizon)
+    effects, columns = pooled_of(form, batch, horizon)
     lift = effects.lift(columns, length)
     plain, without = unlifted(form, batch, horizon)
     found = fit(plain, without, horizon, warm, bands)
@@ -173,13 +173,13 @@ def _lifted(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: 
 def unlifted(form: Form, batch: Batch, horizon: int) -> tuple[Form, Batch]:
     """The form without pooled effects, and the batch with its demand freed of what they multiplied it by."""
     length = batch.values.shape[1]
-    effects, columns = _effects(form, batch, horizon)
+    effects, columns = pooled_of(form, batch, horizon)
     known = batch.values if columns.unknown is None else np.where(columns.unknown, math.nan, batch.values)
     return replace(form, pooled=()), replace(batch, values=known / effects.lift(columns, length)[:, :length])
 
 
-def _effects(form: Form, batch: Batch, horizon: int) -> tuple[Pooled, Regressors]:
-    """Pooled effects of a batch: those it brings, or those of itself as one group."""
+def pooled_of(form: Form, batch: Batch, horizon: int) -> tuple[Pooled, Regressors]:
+    """Pooled effects of a batch, those it brings or those of itself as one group, and the columns they are of."""
     n = len(batch.values)
     effects = batch.pooled.get(form.pooled)
     if effects is None:

@@ -114,11 +114,12 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
     if form.pooled:
         own = regressors_of_drivers(form.pooled, batch.drivers, 1, timeline, fits.forecast.shape[1])
         for entry in form.pooled:
+            explained = _explained_pooled(form, entry, batch, fits)
             for column in columns_of(entry):
                 x = own.x[0, :length, own.names.index(column)]
                 one = by_name[f"pooled {column}"]
                 found.append(
-                    _effect(entry, column, one, x, batch, ratios, lambda shift: usual * math.expm1(shift), None)
+                    _effect(entry, column, one, x, batch, ratios, lambda shift: usual * math.expm1(shift), explained)
                 )
     return found
 
@@ -164,7 +165,23 @@ def _explained(form: Form, entry: str, batch: Batch, fits: Fits) -> float | None
     horizon = fits.forecast.shape[1]
     columns = regressors_of(form, batch.drivers, 1, batch.timeline, horizon)
     same = batch if columns.unknown is None else replace(batch, values=np.where(columns.unknown, np.nan, batch.values))
-    found = registry.fit(replace(form, drivers=rest), same, horizon)
+    return _smaller_errors(fits, registry.fit(replace(form, drivers=rest), same, horizon))
+
+
+def _explained_pooled(form: Form, entry: str, batch: Batch, fits: Fits) -> float | None:
+    """The same with the effects of the other entries as they were found beside this one."""
+    horizon = fits.forecast.shape[1]
+    effects, columns = registry.pooled_of(form, batch, horizon)
+    rest = tuple(one for one in form.pooled if one != entry)
+    if columns.unknown is not None:
+        batch = replace(batch, values=np.where(columns.unknown, np.nan, batch.values))
+    names = tuple(column for one in rest for column in columns_of(one))
+    batch = replace(batch, pooled={**batch.pooled, rest: effects.only(names)})
+    return _smaller_errors(fits, registry.fit(replace(form, pooled=rest), batch, horizon))
+
+
+def _smaller_errors(fits: Fits, found: Fits) -> float | None:
+    """By how many percent the squared errors of `fits` are below those of `found`, in the periods of `fits`."""
     if not found.defined[0]:
         return None
     kept = ~np.isnan(fits.residuals[0])

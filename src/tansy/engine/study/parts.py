@@ -14,7 +14,7 @@ from tansy.engine.methods.regressors import HARMONIC, SLOPE, Regressors, regress
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
-LEVEL, SEASON, YEAR, REST, POOLED = "level and trend", "season", "season of the year", "rest", "drivers, pooled"
+LEVEL, SEASON, YEAR, REST = "level and trend", "season", "season of the year", "rest"
 
 
 @dataclass(frozen=True)
@@ -34,14 +34,14 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     the level is the mean forecast over the season that follows, less half a season of its slope, and the season is what
     is left. On a transformed scale the parts are found there, and what lies between the level and the forecast is
     shared out in proportion to them; for logarithms this is the logarithmic mean weight (Ang 2005). The rest is what
-    the mean of the transformed differs by. Pooled effects are factors: their part is what they add to the forecast
-    without them.
+    the mean of the transformed differs by. Pooled effects are factors: what they add to the forecast without them is
+    shared out to the drivers in proportion to the logarithms of their factors, by the same weight.
     """
     if form.pooled:
         plain, without = registry.unlifted(form, batch, fits.forecast.shape[1])
         inner = registry.fit(plain, without, fits.forecast.shape[1])
         parts = forecast_parts(plain, inner, without)
-        return [*parts, Part(POOLED, fits.forecast[0] - inner.forecast[0])]
+        return [*parts, *_pooled_parts(form, batch, inner.forecast[0], fits.forecast[0])]
     horizon = fits.forecast.shape[1]
     m = batch.timeline.season_length
     plain = replace(form, log=False, power=None)
@@ -73,6 +73,25 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     return parts
 
 
+def _pooled_parts(form: Form, batch: Batch, before: Floats, after: Floats) -> list[Part]:
+    """What each driver with a pooled effect adds, from a forecast [H] without them to the one with them."""
+    horizon, n_past = len(after), batch.timeline.n_periods
+    effects, columns = registry.pooled_of(form, batch, horizon)
+    logs = effects.logs(columns, n_past)[0, n_past:]
+    total = logs.sum(axis=1)
+    weight = np.divide(after - before, total, out=before.copy(), where=np.abs(total) > 1e-9)
+    by_driver: dict[str, Floats] = {}
+    for j, name in enumerate(columns.names):
+        driver = _driver_in(name)
+        by_driver[driver] = by_driver.get(driver, np.zeros(horizon)) + weight * logs[:, j]
+    return [Part(driver, values) for driver, values in by_driver.items()]
+
+
+def _driver_in(column: str) -> str:
+    """The entry that a column such as "holiday -1" belongs to."""
+    return column.split(" +")[0].split(" -")[0]
+
+
 def _longer(driver: Floats, length: int) -> Floats:
     """Up to `length` periods of one series [1, ...]; after the last value that is known that one stands in, and is
     taken out again with its part."""
@@ -98,7 +117,7 @@ def _linear(found: Fits, columns: Regressors, timeline: Timeline) -> dict[str, F
         harmonic = name.rstrip("0123456789") in HARMONIC
         usual = 0.0 if harmonic else float(x[:n_past, j][known].mean())
         part = parameters[name] * (x[n_past:, j] - usual)
-        key = of_harmonics if harmonic else name.split(" +")[0].split(" -")[0]
+        key = of_harmonics if harmonic else _driver_in(name)
         parts[key] = parts.get(key, np.zeros(len(part))) + part
     return parts
 

@@ -61,8 +61,8 @@ class NullableFloatMap(serializers.DictField):
 
 
 class TrySerializer(serializers.Serializer):
-    """problem: what is wrong with the text, and then nothing else is there. total_forecast, totals: forecast and bands of
-    the sum of leads 1..h."""
+    """problem: what is wrong with the text, and then nothing else is there. total_forecast, totals: forecast and bands
+    of the sum of leads 1..h."""
 
     text = serializers.CharField()
     problem = serializers.CharField()

@@ -10,6 +10,7 @@ import { linesOptions } from '../../charts/lines';
 import { count, fixed, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
 
 type Accuracy = Schema['Accuracy'];
 
@@ -159,9 +160,21 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
   };
   return (
     <section aria-labelledby="all-leads">
-      <h2 id="all-leads" className="mb-1 font-semibold">
-        Over all leads
-      </h2>
+      <div className="mb-1 flex max-w-[1000px] items-center">
+        <h2 id="all-leads" className="mr-auto font-semibold">
+          Over all leads
+        </h2>
+        <TableOut
+          name={`Methods over all leads, ${accuracy.levels[level]?.name}`}
+          head={['Method', ...accuracy.measures, 'Chosen for']}
+          rows={() =>
+            [n - 1, n - 2, ...order].map((j) => {
+              const name = accuracy.methods[j] ?? '';
+              return [name, ...(table[j]?.[0] ?? []), accuracy.chosen[name]];
+            })
+          }
+        />
+      </div>
       <table className="sheet max-w-[1000px]">
         <thead>
           <tr>

@@ -10,6 +10,7 @@ import { pointsOptions } from '../../charts/points';
 import { fixed, periods as noun, pValue, signed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
 import { Taken } from './taken';
 
 type Node = Schema['Node'];
@@ -101,9 +102,40 @@ function Effects({ found, unit }: { found: Drivers; unit: string }) {
   const digits = size < 10 ? 2 : size < 100 ? 1 : 0;
   return (
     <section aria-labelledby="effects">
-      <h2 id="effects" className="mb-1 font-semibold">
-        What each driver does
-      </h2>
+      <div className="mb-1 flex items-center">
+        <h2 id="effects" className="mr-auto font-semibold">
+          What each driver does
+        </h2>
+        {found.effects.length > 0 && (
+          <TableOut
+            name="Effects of drivers"
+            head={[
+              'If',
+              `Units a ${unit}`,
+              '95 % from',
+              '95 % to',
+              'Of',
+              'Coefficient',
+              'Std. error',
+              'p',
+              'Explained %',
+            ]}
+            rows={() =>
+              found.effects.map(({ move, change, low, high, name, coefficient, explained }) => [
+                move,
+                change,
+                low,
+                high,
+                name,
+                coefficient.value,
+                coefficient.error,
+                coefficient.p,
+                explained,
+              ])
+            }
+          />
+        )}
+      </div>
       {found.effects.length === 0 && (
         <p className="py-2 text-second">
           {/ x\(|pooled\(|regression\(/.test(found.method)

@@ -17,6 +17,7 @@ import { boxOptions, stemOptions } from '../../charts/stems';
 import { fixed, pValue } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
 import { Chips, NAMES } from './chips';
 import { parameterName } from './explain';
 import { FitControls } from './fit-controls';
@@ -474,9 +475,30 @@ function Compare({
   return (
     <>
       <section aria-labelledby="beside" className="mt-5">
-        <h2 id="beside" className="mb-1 font-semibold">
-          Beside each other
-        </h2>
+        <div className="mb-1 flex items-center">
+          <h2 id="beside" className="mr-auto font-semibold">
+            Beside each other
+          </h2>
+          <TableOut
+            name="Models beside each other"
+            head={[
+              'Model',
+              'AICc',
+              'RMSE in sample',
+              'MAE tested',
+              'WAPE tested %',
+              'MASE tested',
+              'RMSSE tested',
+            ]}
+            rows={() =>
+              texts.map((text, i) => {
+                const { criteria, measures, model } = fits[i]?.fit ?? {};
+                const { MAE, WAPE, MASE, RMSSE } = outside(i) ?? {};
+                return [model ?? text, criteria?.aicc, measures?.RMSE, MAE, WAPE, MASE, RMSSE];
+              })
+            }
+          />
+        </div>
         <Chart
           options={options}
           label="History and the forecast of each model"

@@ -11,6 +11,7 @@ import { hits, type Span, seriesOptions } from '../../charts/series';
 import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
 import { typing } from '../../ui/typing';
 import { DriversPage } from './drivers';
 import { kindSentence } from './explain';
@@ -294,9 +295,25 @@ function Methods({ node }: { node: Node }) {
     value !== null && value === least ? 'font-semibold' : '';
   return (
     <section aria-labelledby="methods" className="mt-5">
-      <h2 id="methods" className="mb-1 font-semibold">
-        Methods tried, over all origins
-      </h2>
+      <div className="mb-1 flex items-center">
+        <h2 id="methods" className="mr-auto font-semibold">
+          Methods tried, over all origins
+        </h2>
+        <TableOut
+          name="Methods tried"
+          head={['Method', 'MAE', 'WAPE %', 'RMSSE', 'Gain %', 'Origins']}
+          rows={() =>
+            [...rows, { ...node.published, method: 'published' }].map((one) => [
+              one.method,
+              one.mae,
+              one.wape,
+              one.rmsse,
+              one.gain,
+              one.origins,
+            ])
+          }
+        />
+      </div>
       <table className="sheet">
         <thead>
           <tr>

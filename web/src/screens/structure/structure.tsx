@@ -6,6 +6,7 @@ import { summary as summaryQuery } from '../../api/queries';
 import { count, fixed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
 
 const WORDS: Record<string, string> = { none: 'before (does not add up)' };
 
@@ -129,12 +130,25 @@ function ErrorTable({
   const k = accuracy.measures.indexOf(measure);
   return (
     <section aria-label={title}>
-      <h2 className="mb-1 font-semibold">
-        {title}{' '}
-        <span className="font-normal text-second">
-          before and after reconciliation, over all origins and leads
-        </span>
-      </h2>
+      <div className="mb-1 flex max-w-[1000px] items-center">
+        <h2 className="mr-auto font-semibold">
+          {title}{' '}
+          <span className="font-normal text-second">
+            before and after reconciliation, over all origins and leads
+          </span>
+        </h2>
+        <TableOut
+          name={title}
+          head={['Level', 'Nodes', ...accuracy.reconciliations]}
+          rows={() =>
+            accuracy.levels.map((level, i) => [
+              level.name,
+              level.n_nodes,
+              ...(accuracy.by_reconciliation[i] ?? []).map((one) => one[k]),
+            ])
+          }
+        />
+      </div>
       <table className="sheet max-w-[1000px]">
         <thead>
           <tr>
