@@ -13,6 +13,7 @@ from tansy.engine.kernels.options import BORROWING, KERNEL
 from tansy.engine.kernels.smoothing import MULTIPLICATIVE
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+_LEAST = 1e-6  # of the first level: where a falling trend has taken a form that multiplies to nothing, it stays there
 
 
 @njit(**BORROWING)
@@ -25,13 +26,27 @@ def _mixed(number):
 
 
 @njit(**BORROWING)
-def _step_additive(relative, m, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
-    """One period of all paths of a form without a season that multiplies."""
+def _step_additive(m, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+    """One period of all paths of a form in which nothing multiplies."""
     for i in range(len(out)):
         q = level[i] + phi[i] * trend[i]
         s = seasonal[i] if m > 0 else 0.0
-        mu = q + s
-        e = mu * max(shock[i], -0.999) if relative else shock[i]
+        e = shock[i]
+        out[i] = q + s + e
+        level[i] = q + alpha[i] * e
+        trend[i] = phi[i] * trend[i] + beta[i] * e
+        if m > 0:
+            seasonal[i] = s + gamma[i] * e
+
+
+@njit(**BORROWING)
+def _step_proportional(m, least, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+    """The same with errors in proportion to the mean, which stays above zero."""
+    for i in range(len(out)):
+        q = level[i] + phi[i] * trend[i]
+        s = seasonal[i] if m > 0 else 0.0
+        mu = max(q + s, least)
+        e = mu * max(shock[i], -0.999)
         out[i] = mu + e
         level[i] = q + alpha[i] * e
         trend[i] = phi[i] * trend[i] + beta[i] * e
@@ -40,10 +55,10 @@ def _step_additive(relative, m, shock, alpha, beta, gamma, phi, level, trend, se
 
 
 @njit(**BORROWING)
-def _step_multiplicative(shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
-    """The same where the season multiplies; every path's mean stays above zero."""
+def _step_multiplicative(least, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+    """One period where the season multiplies; every path's mean stays above zero."""
     for i in range(len(out)):
-        q = level[i] + phi[i] * trend[i]
+        q = max(level[i] + phi[i] * trend[i], least)
         s = seasonal[i]
         mu = q * s
         e = max(shock[i], -0.999 * mu)
@@ -55,10 +70,10 @@ def _step_multiplicative(shock, alpha, beta, gamma, phi, level, trend, seasonal,
 
 
 @njit(**BORROWING)
-def _step_relative(shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
+def _step_relative(least, shock, alpha, beta, gamma, phi, level, trend, seasonal, out):
     """The same with relative errors: e / s is q times the relative error, e / q is s times it."""
     for i in range(len(out)):
-        q = level[i] + phi[i] * trend[i]
+        q = max(level[i] + phi[i] * trend[i], least)
         s = seasonal[i]
         eps = max(shock[i], -0.999)
         out[i] = q * s * (1.0 + eps)
@@ -89,6 +104,7 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
             paths[s] = math.nan
             continue
         own_m = m if season[s] > 0 else 0
+        least = _LEAST * abs(states[s, 0, 0])
         d = 0
         for i in range(n_paths):
             level[i] = states[s, d, 0]
@@ -112,14 +128,12 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
                 drawn = table[np.int64(begin) : np.int64(begin) + n_paths]
                 for i in range(n_paths):
                     shock[i] = scale[i] * drawn[i]
-            if season[s] == MULTIPLICATIVE:
-                step = (shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at], paths[s, h])
-                if relative[s]:
-                    _step_relative(*step)
-                else:
-                    _step_multiplicative(*step)
+            step = (shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at], paths[s, h])
+            if season[s] == MULTIPLICATIVE and relative[s]:
+                _step_relative(least, *step)
+            elif season[s] == MULTIPLICATIVE:
+                _step_multiplicative(least, *step)
+            elif relative[s]:
+                _step_proportional(own_m, least, *step)
             else:
-                _step_additive(
-                    relative[s], own_m, shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at],
-                    paths[s, h],
-                )  # fmt: skip
+                _step_additive(own_m, *step)
