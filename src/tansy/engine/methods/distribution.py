@@ -171,7 +171,8 @@ def _count_quantile(q: float, mean: Floats, size: Floats) -> Floats:
     chance = r / (r + mean)
     positive = np.maximum(mean, 1e-300)
     guess = np.where(endless, pdtrik(q, positive), nbdtrik(q, r, chance))
-    k = np.maximum(np.ceil(np.nan_to_num(guess)) - 2.0, 0.0)
+    # at a mean of nothing the inverse has no answer: nothing is the answer
+    k = np.where(mean > 0.0, np.maximum(np.ceil(np.nan_to_num(guess)) - 2.0, 0.0), 0.0)
     while True:
         below = np.where(endless, pdtr(k, positive), betainc(r, k + 1.0, chance)) < q * (1.0 - 1e-12)
         if not below.any():

@@ -1,0 +1,168 @@
+"""Forecast distributions against SciPy's, closed forms and simulation; sums of leads as well as single ones."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from numpy.typing import NDArray
+from scipy import stats
+
+from tansy.engine.methods.distribution import (
+    Chosen,
+    Counts,
+    Lifted,
+    Normal,
+    Simulated,
+    Transformed,
+    normal_paths,
+    path_quantiles,
+)
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+P = np.array([0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975])
+
+
+def walk(n: int = 3, horizon: int = 6, sigma: float = 2.0) -> Normal:
+    """A random walk: lead h has variance h, the sum of leads 1..h the sum of squares 1..h."""
+    h = np.arange(1, horizon + 1)
+    mean = np.full((n, horizon), 50.0)
+    each = np.tile(sigma**2 * h, (n, 1)).astype(float)
+    together = np.tile(sigma**2 * np.cumsum(h**2), (n, 1)).astype(float)
+    return Normal(mean, each, together)
+
+
+def test_normal_and_student_quantiles_are_those_of_their_distributions() -> None:
+    plain = walk()
+    for together, variances in ((False, plain.each), (True, plain.together)):
+        mean = np.cumsum(plain.mean, axis=1) if together else plain.mean
+        expected = stats.norm.ppf(P[None, :, None], mean[:, None], np.sqrt(variances)[:, None])
+        np.testing.assert_allclose(plain.quantiles(P, together), expected, rtol=1e-12)
+    freedom = np.array([3.0, 10.0, 1e6])
+    student = Normal(plain.mean, plain.each, plain.together, freedom=freedom)
+    expected = stats.t.ppf(P[None, :, None], freedom[:, None, None], 50.0, np.sqrt(plain.each)[:, None])
+    np.testing.assert_allclose(student.quantiles(P), expected, rtol=1e-9)
+
+
+@pytest.mark.parametrize("excess", [0.2, 1.0, 4.0])
+def test_heavier_tails_have_the_variance_and_the_kurtosis_that_were_given(excess: float) -> None:
+    plain = walk(1, 1)
+    tails = np.full((1, 1), excess)
+    heavy = Normal(plain.mean, plain.each, plain.together, excess=tails, excess_together=tails)
+    p = (np.arange(400_000) + 0.5) / 400_000
+    z = (heavy.quantiles(p)[0, :, 0] - 50.0) / 2.0
+    assert z.var() == pytest.approx(1.0, rel=0.01)
+    freedom = 4.0 + 6.0 / excess
+    assert stats.t.stats(freedom, moments="k") == pytest.approx(excess)
+    np.testing.assert_allclose(z, stats.t.ppf(p, freedom) * np.sqrt((freedom - 2) / freedom), rtol=1e-9)
+
+
+@settings(max_examples=50, deadline=None)
+@given(st.floats(1e-12, 80.0), st.one_of(st.floats(0.02, 500.0), st.just(np.inf)), st.floats(0.001, 0.999))
+def test_quantiles_of_counts_are_the_least_that_reach_their_probability(mean: float, size: float, p: float) -> None:
+    (found,) = Counts(np.array([[mean]]), np.array([size])).quantiles(np.array([p])).ravel()
+    own = stats.poisson(mean) if np.isinf(size) else stats.nbinom(size, size / (size + mean))
+    assert found == np.round(found) >= 0
+    assert own.cdf(found) >= p * (1 - 1e-9)
+    assert found == 0 or own.cdf(found - 1) < p * (1 + 1e-9)
+
+
+def test_the_sum_of_counts_is_the_count_of_a_sum() -> None:
+    """Independent leads of one mean: sizes add up, as a simulation of sums has it."""
+    mean, size, horizon = 0.8, 1.5, 10
+    found = Counts(np.full((1, horizon), mean), np.array([size])).quantiles(P, together=True)[0, :, -1]
+    exact = stats.nbinom(size * horizon, size / (size + mean)).ppf(P)
+    np.testing.assert_array_equal(found, exact)
+    draws = np.random.default_rng(1).negative_binomial(size, size / (size + mean), (200_000, horizon)).sum(axis=1)
+    np.testing.assert_allclose(found, np.quantile(draws, P), atol=1.0)
+    poisson = Counts(np.full((1, horizon), mean), np.array([np.inf])).quantiles(P, together=True)[0, :, -1]
+    np.testing.assert_array_equal(poisson, stats.poisson(mean * horizon).ppf(P))
+
+
+def test_counts_of_nothing_are_nothing_and_of_unknown_unknown() -> None:
+    found = Counts(np.array([[0.0], [np.nan], [0.0]]), np.array([1.0, 1.0, np.inf])).quantiles(P)
+    assert (found[[0, 2]] == 0).all() and np.isnan(found[1]).all()
+
+
+@pytest.mark.parametrize("together", [False, True])
+def test_paths_of_a_normal_have_the_variance_of_every_lead_and_of_every_sum(together: bool) -> None:
+    plain = walk(1, 6)
+    paths = normal_paths(plain, 60_000)
+    values = np.cumsum(paths, axis=1) if together else paths
+    variances = plain.together if together else plain.each
+    # the standard error of a variance over 60,000 paths is 0.6 %
+    np.testing.assert_allclose(values.var(axis=2), variances, rtol=0.025)
+
+
+@pytest.mark.parametrize("power", [0.0, 0.5, 1.0])
+def test_a_transformed_scale_keeps_quantiles_of_leads_and_sums_paths(power: float) -> None:
+    """With power 1 nothing is bent, and the sum over paths is the exact one but for the paths' own noise."""
+    plain = walk(2, 5, 0.05 if power == 0.0 else 0.8)
+    scale = Normal(np.full((2, 5), np.log(50.0) if power == 0.0 else 12.0), plain.each, plain.together)
+    found = Transformed(scale, np.full(2, power))
+    inner = scale.quantiles(P)
+    back = np.exp(inner) if power == 0.0 else np.maximum(power * inner + 1.0, 0.0) ** (1.0 / power)
+    np.testing.assert_allclose(found.quantiles(P), back, rtol=1e-12)
+    summed = found.quantiles(P, together=True)
+    np.testing.assert_allclose(summed[:, :, 0], back[:, :, 0], rtol=0.05)
+    if power == 1.0:
+        np.testing.assert_allclose(summed, scale.quantiles(P, together=True) + np.arange(1, 6), rtol=0.03)
+
+
+def test_a_factor_multiplies_bands_and_doubt_widens_them() -> None:
+    plain = walk(1, 3)
+    factors = np.array([[1.0, 2.0, 0.5]])
+    none = np.zeros((1, 3))
+    sure = Lifted(plain, factors, plain.mean, none, none)
+    np.testing.assert_allclose(sure.quantiles(P), plain.quantiles(P) * factors[:, None], rtol=1e-9)
+    # of a sum the spread grows as its mean does
+    grown = np.cumsum(plain.mean * factors, axis=1) / np.cumsum(plain.mean, axis=1)
+    np.testing.assert_allclose(sure.quantiles(P, True), plain.quantiles(P, True) * grown[:, None], rtol=1e-9)
+    doubt = np.full((1, 3), 9.0)
+    wide = Lifted(plain, factors, plain.mean, doubt, doubt).quantiles(P)
+    spread = np.sqrt(plain.each * factors**2 + doubt)
+    np.testing.assert_allclose(wide, stats.norm.ppf(P[None, :, None], (50.0 * factors)[:, None], spread[:, None]))
+
+
+def test_quantiles_of_paths_are_the_places_of_sorted_ones() -> None:
+    paths = np.arange(1.0, 100.0)[None, None, ::-1].astype(np.float32)
+    np.testing.assert_allclose(path_quantiles(paths.copy(), np.array([0.01, 0.5, 0.755]))[0, :, 0], [1.0, 50.0, 75.5])
+    np.testing.assert_allclose(path_quantiles(paths.copy(), np.array([0.0001, 0.9999]))[0, :, 0], [1.0, 99.0])
+
+
+def test_each_series_may_have_its_own() -> None:
+    draws = np.random.default_rng(0).normal(0, 1, (1, 6, 2000)).astype(np.float32)
+    mixed = Chosen(3, [(np.array([2]), Simulated(lambda n: draws[..., :n].copy())), (np.array([0]), walk(1))])
+    found = mixed.quantiles(P)
+    np.testing.assert_allclose(found[0], walk(1).quantiles(P)[0])
+    assert np.isnan(found[1]).all()
+    np.testing.assert_allclose(found[2, 3], 0.0, atol=0.12)
+
+
+FORMS = (
+    "ets(A,A,N)", "ets(M,Ad,M)", "arima(1,1,1)", "log ets(A,N,A)", "boxcox(0.5) arima(1,0,0)", "tsb", "theta", "mean",
+    "seasonal-naive", "trend(linear)", "drift", "moving-average(3)", "ets(A,N,N; resampled)",
+    "ets(A,N,N) + harmonics(2)",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("text", FORMS)
+def test_bands_of_every_family_are_ordered_nested_and_of_sums_as_of_leads(text: str) -> None:
+    rng = np.random.default_rng(3)
+    t = np.arange(84)
+    y = rng.poisson(30 + 8 * np.sin(2 * np.pi * t / 12), (4, 84)).astype(float) + 1.0
+    fits = fit(parse(text), Batch(y, Timeline("M", 24000, 84, 12)), 12, bands="estimated")
+    assert fits.distribution is not None
+    each, summed = fits.distribution.quantiles(P), fits.distribution.quantiles(P, together=True)
+    for found in (each, summed):
+        assert np.isfinite(found).all() and (np.diff(found, axis=1) >= 0).all()
+    # of one lead both are the same, but for the paths that a sum is read from
+    np.testing.assert_allclose(summed[:, :, 0], each[:, :, 0], rtol=0.12)
+    # the middle of a sum is near the sum of the middles, its band narrower than the sum of the bands
+    np.testing.assert_allclose(summed[:, 3, -1], each[:, 3].sum(axis=1), rtol=0.04)
+    assert (np.ptp(summed[:, [0, -1], -1], axis=1) <= 1.02 * np.ptp(each[:, [0, -1]], axis=1).sum(axis=1)).all()
