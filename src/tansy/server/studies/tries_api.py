@@ -247,8 +247,13 @@ class WorkingsView(APIView):
         )
 
 
+_XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+
+
 class WorkingsFileView(APIView):
-    @extend_schema(parameters=[METHOD], responses={(200, "application/octet-stream"): OpenApiTypes.BINARY})
+    @extend_schema(
+        parameters=[METHOD], responses={(200, "text/csv"): OpenApiTypes.STR, (200, _XLSX): OpenApiTypes.BINARY}
+    )
     def get(self, request: Request, pk: int, position: int, form: str) -> HttpResponse:
         """The workings as `csv`, or as `xlsx` with live formulas."""
         if form not in ("csv", "xlsx"):
@@ -257,10 +262,7 @@ class WorkingsFileView(APIView):
         if form == "csv":
             response = HttpResponse(workings_file.as_csv(found), content_type="text/csv; charset=utf-8")
         else:
-            response = HttpResponse(
-                workings_file.as_xlsx(found, place.node.name, model),
-                content_type="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
-            )
+            response = HttpResponse(workings_file.as_xlsx(found, place.node.name, model), content_type=_XLSX)
         response["Content-Disposition"] = f'attachment; filename="workings-{pk}-{position}.{form}"'
         return response
 
