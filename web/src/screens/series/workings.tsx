@@ -161,6 +161,7 @@ function Grid({ found }: { found: Found }) {
                         at?.[0] === r && at[1] === c ? 'bg-raised font-semibold' : ''
                       }`}
                       title={one.why || undefined}
+                      aria-label={one.value === null ? `empty${one.why && `: ${one.why}`}` : undefined}
                       onClick={() => setAt([r, c])}
                       onKeyDown={(event) => {
                         const by = {
@@ -177,7 +178,7 @@ function Grid({ found }: { found: Found }) {
                       {one.value === null ? (
                         <span className="text-second">{one.why ? '·' : ' '}</span>
                       ) : (
-                        fixed(one.value, column?.name === 'factor' ? 3 : digits)
+                        fixed(one.value, found.columns[c]?.name === 'factor' ? 3 : digits)
                       )}
                     </button>
                   </td>
