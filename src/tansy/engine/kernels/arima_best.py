@@ -46,6 +46,9 @@ _PROMISING, _PROMISING_AGAIN = (
     3,
     5,
 )  # models that screenings add, before and after the walk; twice where seasons are short
+_RESTLESS = ((4, 1), (2, 2), (3, 1), (0, 4))
+"""p, q of models that a walk seldom comes to, because the ones on the way there are worse: slow cycles, long echoes.
+Without a season the first alone."""
 _FARTHEST_ROOT = 0.99
 _CANCELLING = 0.05
 TRIED = 8
@@ -278,7 +281,7 @@ def search_batch(
     """
     n_series = len(values)
     together = most[4]
-    queue = np.zeros((MOST_TRIED + len(_FIRST) + 2 * _PROMISING_AGAIN, 5))
+    queue = np.zeros((MOST_TRIED + len(_FIRST) + 2 * (_PROMISING_AGAIN + len(_RESTLESS)), 5))
     raws = np.zeros((MOST_TRIED, together))
     short = 1 < m <= _SHORT_SEASON  # several seasonal orders to choose from
     promising = np.zeros((2 * _PROMISING if short else _PROMISING, 4))
@@ -336,11 +339,24 @@ def search_batch(
                         if _neighbour(tried[base], step, most, with_mean, may_drift, queue[tail]):
                             tail += 1
                     continue
-                if m > 1 and best >= 0 and not screened_again and not exhaustive:
+                if best >= 0 and not screened_again and not exhaustive:
                     # the innovations of a good model show what the guess of a long autoregression did not; and two
                     # steps at once cross a valley that stops one
                     screened_again = True
                     polishing = False
+                    for own in range(2):
+                        for i in range(len(_RESTLESS) if m > 1 else 1):
+                            queue[tail] = tried[best, :5]
+                            queue[tail, 0] = min(most[0], _RESTLESS[i][0])
+                            queue[tail, 1] = min(most[1], _RESTLESS[i][1])
+                            if own == 1:
+                                queue[tail, 2:4] = 0.0
+                            if queue[tail, :4].sum() <= together:
+                                tail += 1
+                        if m == 1 or seasonal_d > 0 or tried[best, 2] + tried[best, 3] == 0.0:
+                            break
+                    if m == 1:
+                        continue
                     no_mean = tried[best, 4] == NO_MEAN
                     orders = (int(tried[best, 0]), int(tried[best, 1]), int(tried[best, 2]), int(tried[best, 3]), m)
                     free = orders[0] + orders[1] + orders[2] + orders[3]
