@@ -72,6 +72,18 @@ def test_quantiles_of_counts_are_the_least_that_reach_their_probability(mean: fl
     assert found == 0 or own.cdf(found - 1) < p * (1 + 1e-9)
 
 
+@pytest.mark.parametrize("size", [0.02, 1.0, 50.0, np.inf])
+def test_counts_of_any_size_are_found_at_once(size: float) -> None:
+    """Where the inverse of the distribution has run out of digits too: by mean + z sd, or by the gamma distribution."""
+    means = np.array([[1e5, 0.999e6, 1.001e6, 1e9, 1e13]])
+    found = Counts(means, np.array([size])).quantiles(P)[0]
+    if np.isfinite(size):
+        limit = stats.gamma(size).ppf(P)[:, None] * means / size
+    else:
+        limit = means + stats.norm.ppf(P)[:, None] * np.sqrt(means)
+    np.testing.assert_allclose(found, limit, rtol=2e-4, atol=2.0)
+
+
 def test_the_sum_of_counts_is_the_count_of_a_sum() -> None:
     """Independent leads of one mean: sizes add up, as a simulation of sums has it."""
     mean, size, horizon = 0.8, 1.5, 10

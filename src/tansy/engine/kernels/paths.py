@@ -13,6 +13,7 @@ from tansy.engine.kernels.options import BORROWING, KERNEL
 from tansy.engine.kernels.smoothing import MULTIPLICATIVE
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+_LEADS = np.uint64(1 << 16)  # places of a series; how many leads are asked for moves none of them
 _LEAST = 1e-6  # of the first level: where a falling trend has taken a form that multiplies to nothing, it stays there
 
 
@@ -124,7 +125,7 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
                 for i in range(n_paths):
                     shock[i] = scale[i] * errors[s, _mixed(place[i] + np.uint64(h)) % np.uint64(n_errors[s])]
             else:
-                begin = _mixed(np.uint64(stream[s]) * np.uint64(horizon) + np.uint64(h + 1)) % room
+                begin = _mixed(np.uint64(stream[s]) * _LEADS + np.uint64(h + 1)) % room
                 drawn = table[np.int64(begin) : np.int64(begin) + n_paths]
                 for i in range(n_paths):
                     shock[i] = scale[i] * drawn[i]

@@ -14,7 +14,7 @@ from tansy.engine.kernels import arima as kernel
 from tansy.engine.kernels import arima_best as kernel_best
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search, too_few
 from tansy.engine.methods.notation import ARIMA_BOUNDS, Form
 from tansy.engine.methods.regressors import no_effect, regressors_of
 from tansy.engine.timeline import PERIODS_PER_YEAR
@@ -47,10 +47,11 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     starts = _starts(form, names)
     room = _Room(form, batch, horizon, (p, q, sp, sq), starts.shape[1], bands)
     k = starts.shape[1] + int(mean != kernel.NO_MEAN) + len(room.columns.names) + 1
+    room.least_used = k + max(room.year, 2) + d + m * sd
     kernel.fit_batch(
         room.values, room.columns.x, room.columns.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
         np.full(room.raw.shape, math.nan) if warm is None else np.ascontiguousarray(warm),
-        k + max(room.year, 2) + d + m * sd, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
+        room.least_used, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     n = len(batch.values)
     linear = {
@@ -74,12 +75,13 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     most = (bound["p"], bound["q"], bound["P"], bound["Q"], bound["together"], bound["d"], bound["D"])
     given = (int(form.given.get("d", -1)), int(form.given.get("D", 0 if m == 1 else -1)))
     room = _Room(form, batch, horizon, most[:4], bound["together"], bands)
+    room.least_used = max(room.year, 2) + 4
     n = len(batch.values)
     found, tested = np.empty((n, 7), np.int64), np.empty((n, 5))
     tried, n_tried = np.zeros((n, kernel_best.MOST_TRIED, kernel_best.TRIED)), np.empty(n, np.int64)
     kernel_best.search_batch(
         room.values, room.columns.x, room.columns.which, m, most, given, "exhaustive" in form.words,
-        max(room.year, 2) + 4, found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
+        room.least_used, found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     kinds, form_of = np.unique(found, axis=0, return_inverse=True)
     forms = tuple(resolved(form, kind, m) for kind in kinds.tolist())
@@ -149,6 +151,7 @@ class _Room:
         if self.columns.unknown is not None:
             self.values = np.where(self.columns.unknown, math.nan, self.values)
         self.year = round(PERIODS_PER_YEAR[batch.timeline.frequency]) if form.harmonics else 2
+        self.least_used = 0  # fewest values that are fitted
         names = _coefficient_names(most)
         self.n_coefficients, self.bands = len(names), bands
         self.names = [*names, "mean", "drift", *self.columns.names]
@@ -172,6 +175,8 @@ class _Room:
         for i, missing in self.columns.missing.items():
             forecast[i] = math.nan
             notes[i] = (f"not fitted: {missing}",)
+        for i in np.nonzero(np.isnan(forecast[:, 0]))[0].tolist():
+            notes.setdefault(i, self._why_not(i))
         first = self.n_coefficients
         k = k - self._without_effect(parameters, notes)
         loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
@@ -198,6 +203,14 @@ class _Room:
             sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution, notes,
             covariance=None if shared is None else shared[:, keep][:, :, keep],
         )  # fmt: skip
+
+    def _why_not(self, series: int) -> tuple[str, ...]:
+        """Note for a series that could not be fitted."""
+        y = self.values[series]
+        seen = y[~np.isnan(y)]
+        if len(seen) >= self.least_used:
+            return ("not fitted: its values do not vary once they are differenced",)
+        return too_few(y)
 
     def _without_effect(self, parameters: Floats, notes: dict[int, tuple[str, ...]]) -> Floats:
         """How many drivers of each series have no effect that could be estimated; they are taken out and noted."""

@@ -77,10 +77,9 @@ def _dates(length: int) -> NDArray[np.int64]:
 def _independent(values: Floats, columns: Floats, gram: Floats, count: Floats) -> Floats:
     """Number of values that say as much as the autocorrelated ones: n (1 - rho) / (1 + rho), rho of what is left by
     all the regressors and all the hinges."""
-    rows = gram[:, :-1, :-1] + 1e-8 * np.einsum("nii->n", gram[:, :-1, :-1])[:, None, None] / gram.shape[1] * np.eye(
-        gram.shape[1] - 1
-    )
-    b = np.linalg.solve(rows, gram[:, :-1, -1:])[:, :, 0]
+    size = np.einsum("nii->n", gram[:, :-1, :-1]) / gram.shape[1]
+    ridge = (1e-8 * size + 1e-12)[:, None, None] * np.eye(gram.shape[1] - 1)  # a series without values has no size
+    b = np.linalg.solve(gram[:, :-1, :-1] + ridge, gram[:, :-1, -1:])[:, :, 0]
     rest = np.where(np.isnan(values), 0.0, np.nan_to_num(values) - np.einsum("ntk,nk->nt", columns, b))
     squares = np.maximum((rest**2).sum(axis=1), 1e-300)
     rho = np.clip((rest[:, 1:] * rest[:, :-1]).sum(axis=1) / squares, 0.0, 0.9)

@@ -8,13 +8,14 @@ from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import betainc, nbdtrik, ndtr, ndtri, pdtr, pdtrik, stdtrit
+from scipy.special import betainc, gammaincinv, nbdtrik, ndtr, ndtri, pdtr, pdtrik, stdtrit
 
 from tansy.engine.methods.transforms import brought_back
 
 Floats = NDArray[np.float64]
 
 N_PATHS = 2000
+_MANY = 1e6
 
 
 class Distribution(Protocol):
@@ -164,9 +165,17 @@ def _count_quantile(q: float, mean: Floats, size: Floats) -> Floats:
     """Least whole number whose probability of not being exceeded is at least q; Poisson where size is infinite.
 
     The continuous inverse gives it to within one; the distribution itself, an incomplete beta function, settles it.
+    Above a million both run out of digits, and one unit more or less is nothing: the limits, a gamma distribution and
+    the normal, take their place.
     """
     endless = ~np.isfinite(size)
     mean = np.where(np.isnan(mean), 0.0, mean)
+    large = mean > _MANY
+    if large.any():
+        spread = np.where(endless, 1.0 + ndtri(q) / np.sqrt(np.maximum(mean, 1.0)), 0.0)
+        r = np.where(endless, 1.0, size)
+        limit = np.ceil(mean * np.where(endless, spread, gammaincinv(r, q) / r))
+        return np.where(large, limit, _count_quantile(q, np.where(large, 0.0, mean), size))
     r = np.where(endless, 1.0, size)
     chance = r / (r + mean)
     positive = np.maximum(mean, 1e-300)

@@ -47,9 +47,17 @@ class Batch:
             values=np.ascontiguousarray(self.values[which]),
             drivers={name: one[which] for name, one in self.drivers.items()},
             pooled={entries: one.rows(which) for entries, one in self.pooled.items()},
-            sources=self.sources if self.sources is not None else np.nansum(self.values, axis=0, keepdims=True),
+            sources=self.own_sources,
             source_of=self.groups[which],
         )
+
+    @property
+    def own_sources(self) -> Floats:
+        """The sources, or the batch as one group [1, periods]: NaN where none of its series has a value."""
+        if self.sources is not None:
+            return self.sources
+        total = np.nansum(self.values, axis=0, keepdims=True)
+        return np.where(np.isnan(self.values).all(axis=0), np.nan, total)
 
     @property
     def groups(self) -> Integers:

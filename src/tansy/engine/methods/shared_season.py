@@ -63,7 +63,8 @@ def _averaged(values: Floats, seen: NDArray[np.bool_], weights: Floats) -> Float
 
 
 def _over_yearly_mean(sources: Floats, year: int) -> Floats:
-    """History over its centred mean of one year, held at both ends; NaN where the mean is not positive."""
+    """History over its centred mean of one year, held at both ends and where too little of a year is known: less than
+    95 % of it, or than three quarters where no year is known better. NaN where the mean is not positive."""
     n, length = sources.shape
     seen = np.isfinite(sources)
     window = np.ones(year)
@@ -83,10 +84,12 @@ def _over_yearly_mean(sources: Floats, year: int) -> Floats:
         result: Floats = 0.5 * (whole + inner)
         return result
 
-    mean = np.divide(
-        windowed(sums), windowed(counts), out=np.full((n, length - span + 1), np.nan), where=windowed(counts) > 0
-    )
-    half = span // 2
-    at = np.clip(np.arange(length) - half, 0, mean.shape[1] - 1)
-    level = mean[:, at]
+    known = windowed(counts)
+    enough = known >= np.clip(known.max(axis=1, keepdims=True), 0.75 * year, 0.95 * year)
+    mean = np.divide(windowed(sums), known, out=np.full(known.shape, np.nan), where=enough)
+    # the last window before each that holds enough; before the first of them, that one
+    last = np.maximum.accumulate(np.where(enough, np.arange(known.shape[1]), -1), axis=1)
+    held = np.where(last < 0, enough.argmax(axis=1)[:, None], last)
+    at = np.clip(np.arange(length) - span // 2, 0, known.shape[1] - 1)
+    level = np.take_along_axis(mean, held[:, at], axis=1)
     return np.divide(sources, level, out=np.full(sources.shape, np.nan), where=level > 0)

@@ -6,7 +6,7 @@ import numpy as np
 
 from tansy.engine.kernels import simple as kernel
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats, too_few
+from tansy.engine.methods.fits import Batch, Fits, Floats, note, too_few
 from tansy.engine.methods.notation import BEST, Form
 
 _KINDS = {
@@ -40,6 +40,7 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     )  # fmt: skip
     loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
     notes = {i: too_few(batch.values[i]) for i in np.nonzero(np.isnan(forecast[:, 0]))[0].tolist()}
+    note(notes, ~np.isnan(forecast[:, 0]) & np.isnan(each[:, 0]), "no bands: no past forecast to see its errors from")
     return Fits(
         forecast, residuals, parameters[:, : len(names)], names, loglik, sigma2, n_used, sum_squares,
         np.full(n, float(_PARAMETERS.get(form.family, 1))), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),

@@ -96,8 +96,7 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     if form.shared_season:
         profiles = batch.profiles
         if profiles is None:
-            sources = batch.sources if batch.sources is not None else np.nansum(values, axis=0, keepdims=True)
-            profiles = season_profiles(sources, batch.timeline, horizon)
+            profiles = season_profiles(batch.own_sources, batch.timeline, horizon)
         x = np.ascontiguousarray(profiles[:, : values.shape[1] + horizon, None] - 1.0)
     which = batch.groups if form.shared_season else np.zeros(len(values), np.int64)
     task = _Task(values, x, which, m, round(PERIODS_PER_YEAR[batch.timeline.frequency]), horizon)
