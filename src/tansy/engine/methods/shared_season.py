@@ -65,7 +65,7 @@ def _averaged(values: Floats, seen: NDArray[np.bool_], weights: Floats) -> Float
 def _over_yearly_mean(sources: Floats, year: int) -> Floats:
     """History over its centred mean of one year, held at both ends and where too little of a year is known: less than
     95 % of it, or than three quarters where no year is known better. NaN where the mean is not positive."""
-    n, length = sources.shape
+    length = sources.shape[1]
     seen = np.isfinite(sources)
     window = np.ones(year)
     if year % 2 == 0:  # an even window is centred with half weights at its ends
