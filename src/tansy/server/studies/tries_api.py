@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -197,7 +198,17 @@ class TryView(APIView):
         )
 
 
-def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Workings]:
+@dataclass(frozen=True)
+class _Worked:
+    """model: the method with its choices resolved. measures: of its errors one period ahead, by name."""
+
+    place: Place
+    model: str
+    workings: Workings
+    measures: dict[str, float | None]
+
+
+def _workings(pk: int, position: int, request: Request) -> _Worked:
     text = request.query_params.get("method", "")
     if not text:
         raise ValidationError({"method": "Say which method, as in ?method=ets(A,N,N)."})
@@ -216,7 +227,9 @@ def _workings(pk: int, position: int, request: Request) -> tuple[Place, str, Wor
     )[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
-    return place, str(one.fits.form(0)), workings(values, timeline, one.fits, profile, place.drivers_for([text]))
+    found = workings(values, timeline, one.fits, profile, place.drivers_for([text]))
+    (measures,) = tries.in_sample(values, [one], timeline.season_length)
+    return _Worked(place, str(one.fits.form(0)), found, measures)
 
 
 METHOD = OpenApiParameter("method", str, required=True)
@@ -226,7 +239,8 @@ class WorkingsView(APIView):
     @extend_schema(parameters=[METHOD], responses=WorkingsSerializer)
     def get(self, request: Request, pk: int, position: int) -> Response:
         """Every period's arithmetic, each cell with its formula and the numbers in it."""
-        _, model, found = _workings(pk, position, request)
+        worked = _workings(pk, position, request)
+        found = worked.workings
 
         def cell(name: str, row: int) -> dict[str, Any]:
             one = found.cells[name][row]
@@ -235,7 +249,7 @@ class WorkingsView(APIView):
 
         return Response(
             {
-                "model": model,
+                "model": worked.model,
                 "equation": found.equation,
                 "columns": [{"name": c.name, "title": c.title, "means": c.means} for c in found.columns],
                 "labels": found.labels,
@@ -258,11 +272,12 @@ class WorkingsFileView(APIView):
         """The workings as `csv`, or as `xlsx` with live formulas."""
         if form not in ("csv", "xlsx"):
             raise ValidationError({"form": "Workings are to be had as csv or xlsx."})
-        place, model, found = _workings(pk, position, request)
+        worked = _workings(pk, position, request)
         if form == "csv":
-            response = HttpResponse(workings_file.as_csv(found), content_type="text/csv; charset=utf-8")
+            response = HttpResponse(workings_file.as_csv(worked.workings), content_type="text/csv; charset=utf-8")
         else:
-            response = HttpResponse(workings_file.as_xlsx(found, place.node.name, model), content_type=_XLSX)
+            sheet = workings_file.as_xlsx(worked.workings, worked.place.node.name, worked.model, worked.measures)
+            response = HttpResponse(sheet, content_type=_XLSX)
         response["Content-Disposition"] = f'attachment; filename="workings-{pk}-{position}.{form}"'
         return response
 

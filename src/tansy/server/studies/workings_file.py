@@ -31,8 +31,11 @@ def as_csv(found: Workings) -> str:
     return out.getvalue()
 
 
-def as_xlsx(found: Workings, name: str, method: str) -> bytes:
-    """One sheet: the method, its parameters, a row per period with formulas, and measures under it."""
+def as_xlsx(found: Workings, name: str, method: str, measures: dict[str, float | None]) -> bytes:
+    """One sheet: the method, its parameters, a row per period with formulas, and measures under it.
+
+    Every formula comes with its value, for those who only look and never work it out. measures: by name, such as MAE.
+    """
     buffer = io.BytesIO()
     book = xlsxwriter.Workbook(buffer, {"in_memory": True})
     sheet = book.add_worksheet("Workings")
@@ -71,7 +74,8 @@ def as_xlsx(found: Workings, name: str, method: str) -> bytes:
     ranges = {column: whole[column] for column in ("error", "absolute", "percentage", "actual")}
     for i, (title, formula) in enumerate(_SUMMARY):
         sheet.write(last + 1 + i, 0, title, bold)
-        sheet.write_formula(last + 1 + i, 1, "=" + formula.format(**ranges), number)
+        known = measures[title.removesuffix(" %")]
+        sheet.write_formula(last + 1 + i, 1, "=" + formula.format(**ranges), number, "" if known is None else known)
     sheet.freeze_panes(header + 1, 1)
     sheet.set_column(0, 0, 14)
     sheet.set_column(1, len(found.columns), 13)
