@@ -75,6 +75,20 @@ def test_fit_prints_the_contract(tmp_path: Path) -> None:
     assert "too few" in short["notes"][0]
 
 
+def test_fit_says_what_periods_together_may_need(tmp_path: Path) -> None:
+    """What an order for two or three months has to cover: errors move the level, so its variance is more than a sum."""
+    path = tmp_path / "one.csv"
+    path.write_text("t,y\n" + "".join(f"2025-{m:02d},{v}\n" for m, v in enumerate([12, 10, 14, 11, 15], start=1)))
+    model = "ets(A,N,N; alpha=0.5, level=10)"
+    printed = tansy("fit", path, "--time", "t", "--value", "y", "--horizon", 3, "--model", model, "--bands", "known")
+    (fit,) = json.loads(printed.stdout)["fits"]
+    sigma = np.sqrt(fit["sigma2"])
+    weights = [[1.0], [1.5, 1.0], [2.0, 1.5, 1.0]]  # what the shock of each lead adds to the sum
+    expected = [13.3125 * (h + 1) + 1.959964 * sigma * np.sqrt(np.square(w).sum()) for h, w in enumerate(weights)]
+    assert fit["forecast"]["total_quantiles"]["0.975"] == pytest.approx(expected, rel=1e-6)
+    assert fit["forecast"]["total_quantiles"]["0.975"][0] == fit["forecast"]["quantiles"]["0.975"][0]
+
+
 EVERY_METHOD = (
     "mean", "naive", "seasonal-naive", "drift", "moving-average(3)", "moving-average(best)",
     "moving-average(2; weights=2/1)", "trend(linear)", "trend(quadratic)", "trend(exponential)",

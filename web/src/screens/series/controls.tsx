@@ -98,7 +98,11 @@ export function TryControls({
                 { value: 'M', label: 'M, multiplies' },
               ]}
               onChange={(season) =>
-                set({ season, outside: '', start: c.start === 'season' ? 'estimated' : c.start })
+                set({
+                  season,
+                  outside: '',
+                  ...(c.start === 'season' ? { start: 'estimated' as const, tune: '' as const } : {}),
+                })
               }
             />
           )}
