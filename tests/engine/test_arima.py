@@ -169,6 +169,35 @@ def test_known_parameters_are_recovered_and_standard_errors_are_their_spread(
         assert found.std() == pytest.approx(claimed, rel=0.15)
 
 
+@pytest.mark.parametrize(("text", "m", "n"), [("arima(1,0,1)(0,1,1)6", 6, 90), ("arima(1,1,1)", 1, 120)])
+def test_a_fit_seldom_ends_below_the_best_of_many_starts(text: str, m: int, n: int) -> None:
+    """Likelihoods of mixed models have several tops; `bench.arima` prints how often the best one is missed."""
+    rng = np.random.default_rng(21)
+    y = rng.normal(0, 1, (40, n)).cumsum(axis=1) * rng.uniform(0, 1.5, (40, 1)) + rng.normal(0, 3, (40, n))
+    y += rng.uniform(0, 15, (40, 1)) * np.sin(2 * np.pi * np.arange(n) / max(m, 4))
+    batch = Batch(y, Timeline("M", 24000, n, m))
+    found = fit(parse(text), batch, 1)
+    best = found.loglik.copy()
+    for _ in range(10):
+        start = np.tile(rng.uniform(-2.0, 2.0, found.raw.shape[1]), (40, 1))
+        best = np.fmax(best, fit(parse(text), batch, 1, start).loglik)
+    short = best - found.loglik
+    assert np.mean(short > 0.05) <= 0.1
+    assert (short >= -1e-9).all()
+
+
+def test_what_does_not_vary_goes_on_as_it_is_and_what_is_too_short_is_said() -> None:
+    flat = fitted("arima(1,0,1)", np.full(40, 7.0))
+    np.testing.assert_allclose(flat.forecast[0], 7.0)
+    line = np.arange(40.0)
+    for text in ("arima(1,1,0; drift)", "arima(best)"):
+        np.testing.assert_allclose(fitted(text, line).forecast[0], np.arange(40.0, 40.0 + HORIZON), rtol=1e-9)
+    short = fitted("arima(2,0,2)(0,1,1)12", np.r_[np.full(30, np.nan), np.arange(10.0) ** 2 % 7], 12)
+    assert not short.defined[0] and "10 values are too few" in short.notes[0][0]
+    best = fitted("arima(best)", np.r_[np.full(36, np.nan), [3.0, 5.0, 4.0]], 12)
+    assert not best.defined[0] and "3 values are too few" in best.notes[0][0]
+
+
 def test_differences_are_undone_exactly() -> None:
     y = 1e6 + 1e3 * np.sin(np.arange(60)) + 50.0 * np.arange(60)
     found = fitted("arima(0,1,0)(0,1,0)12", y, 12)

@@ -17,9 +17,12 @@ from numpy.typing import NDArray
 from tansy.engine.backtest.choice import choose
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, whole_bands
 from tansy.engine.backtest.measures import mean_square_step
-from tansy.engine.backtest.origins import ChunkFits, origins
+from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
 from tansy.engine.backtest.score import Forecasts, score
 from tansy.engine.errors import RecipeError, Stopped
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.study import run
 from tansy.engine.study.checks import check_forecast
@@ -239,6 +242,27 @@ def test_neither_threads_nor_chunks_nor_a_stop_change_a_bit(
     assert len(fitted) == 8 and sum(fitted) == study.structure.n_nodes, "no chunk was fitted twice"
     FolderStore(tmp_path / "work", fingerprint(panel, replace(RECIPE, leads=5)))
     assert not list((tmp_path / "work").glob("*.npz")), "chunks of another recipe are never taken"
+
+
+def test_what_is_published_is_the_fit_to_the_history_alone() -> None:
+    """The backtest starts each search where the origin before ended; the forecast that goes out owes it nothing."""
+    panel = made_up_panel(3)
+    texts = (
+        "ets(A,Ad,A)",
+        "ets(M,A,N)",
+        "arima(1,0,1) + harmonics(2)",
+        "arima(0,1,1)",
+        "theta",
+        "moving-average(best)",
+    )
+    forms = [parse(text) for text in texts]
+    values = panel.values[:6]
+    chunk = fit_chunk(values, panel.timeline, forms, [100, 110, 120], 6)
+    for j, form in enumerate(forms):
+        alone = fit(form, Batch(values, panel.timeline), 6)
+        np.testing.assert_array_equal(chunk.final[:, j], alone.forecast, err_msg=texts[j])
+        seen = fit(form, Batch(values[:, :100].copy(), panel.timeline.until(100)), 6)
+        np.testing.assert_array_equal(chunk.tested[:, j, 0], seen.forecast, err_msg=texts[j])  # the first starts anew
 
 
 def test_bands_of_a_study_cover_what_comes_next() -> None:

@@ -26,6 +26,21 @@ describe('parameters in words', () => {
     expect(halfLife(0.93)).toBe(10);
   });
 
+  it('says what the season of the group and pooled effects do, in units and factors', () => {
+    const [season, price, promotion] = explain(
+      [
+        { name: 'shared-season', value: 522.1 },
+        { name: 'pooled log price', value: -1.125 },
+        { name: 'pooled promotion', value: 0.33 },
+      ],
+      'week',
+    );
+    expect(season?.meaning).toBe('plus 52.2 units in a week in which the group sells 10 % more than usual');
+    expect([price?.name, price?.meaning]).toEqual(['price, pooled', '1 % more price, 1.1 % less demand']);
+    expect(promotion?.meaning).toBe('times 1.39 where it is on');
+    expect(explain([{ name: 'shared-season', value: -20 }], 'month')[0]?.meaning).toContain('less 2.0 units');
+  });
+
   it('names harmonics and lags, and leaves 52 seasonal states out', () => {
     const found = explain(
       [
