@@ -1,6 +1,6 @@
 import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { useLocation } from 'react-router';
-import { describe, expect, it } from 'vitest';
+import { describe, expect, it, vi } from 'vitest';
 import type { Schema } from '../../api/client';
 import { serve, show } from '../../test/serve';
 import { Series } from './series';
@@ -125,6 +125,22 @@ describe('one series', () => {
     expect(rows[4]).toContain('published reconciled with the other levels');
     const least = table.getAllByText('0.900')[0];
     expect(least?.className).toContain('font-semibold');
+  });
+
+  it('hands the methods on as cells, with what is published, unrounded', async () => {
+    const writeText = vi.fn(async () => {});
+    vi.stubGlobal('navigator', { ...navigator, clipboard: { writeText } });
+    open({ scores: [score('mean', 0.90123, 25), score('naive', null, null, 0)] });
+    fireEvent.click(await screen.findByRole('button', { name: 'Copy: Methods tried' }));
+    await screen.findByText('Copied');
+    expect(writeText).toHaveBeenCalledWith(
+      [
+        'Method\tMAE\tWAPE %\tRMSSE\tGain %\tOrigins',
+        'mean\t0.90123\t9.0123\t0.90123\t25\t3',
+        'naive\t\t\t\t\t0',
+        'published\t0.85\t8.5\t0.85\t29\t3',
+      ].join('\n'),
+    );
   });
 
   it('shows an origin of the address against what came, and one that had nothing to go on', async () => {
