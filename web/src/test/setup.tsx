@@ -3,7 +3,7 @@
  * after every test the page, what stood in for the server, and what the browser kept are gone.
  */
 import { cleanup } from '@testing-library/react';
-import { afterEach, vi } from 'vitest';
+import { afterEach, beforeEach, vi } from 'vitest';
 import { drawn } from './drawn';
 
 vi.mock('../charts/chart', () => ({
@@ -12,6 +12,16 @@ vi.mock('../charts/chart', () => ({
     return <div role="img" aria-label={label} />;
   },
 }));
+
+beforeEach(() => {
+  vi.stubGlobal(
+    'ResizeObserver',
+    class {
+      observe() {}
+      disconnect() {}
+    },
+  ); // jsdom lays nothing out
+});
 
 afterEach(() => {
   cleanup();

@@ -1,5 +1,5 @@
 import { fireEvent, screen, waitFor, within } from '@testing-library/react';
-import { describe, expect, it } from 'vitest';
+import { describe, expect, it, vi } from 'vitest';
 import type { Schema } from '../../api/client';
 import { drawn } from '../../test/drawn';
 import { serve, show } from '../../test/serve';
@@ -112,6 +112,39 @@ describe('the backtest', () => {
       ['95 %', '94.0', '95.0', '–'],
       ['80 %', '79.0', '80.0', '78.0'],
     ]);
+  });
+});
+
+/** What a press of a button in a section would keep as a file, line by line. */
+async function kept(section: HTMLElement, button: RegExp): Promise<string[]> {
+  const files: Blob[] = [];
+  URL.createObjectURL = (file) => `blob:${files.push(file as Blob)}`;
+  URL.revokeObjectURL = () => {};
+  vi.spyOn(HTMLAnchorElement.prototype, 'click').mockImplementation(() => {});
+  fireEvent.click(within(section).getByRole('button', { name: button }));
+  return ((await files[0]?.text()) ?? '').trim().split('\r\n');
+}
+
+describe('tables taken along', () => {
+  it('hold every digit, in the order that is shown, and how often a method was chosen', async () => {
+    serve(() => ({ body: summary }));
+    show(<Backtest />, '/p/:portfolio/s/:study/backtest', '/p/1/s/7/backtest?level=all');
+    const lines = await kept(await screen.findByRole('region', { name: 'Over all leads' }), /^CSV/);
+    expect(lines[0]).toBe('Method,RMSSE,WAPE,MAE,bias,gain,Chosen for');
+    expect(lines.slice(1, 4).map((line) => line.split(',')[0])).toEqual([
+      'published',
+      'choice per series',
+      'theta',
+    ]);
+    expect(lines[3]).toMatch(/^theta,0\.7,70,7,5,41\.6\d+,7$/);
+  });
+
+  it('name the levels of the structure, before and after reconciliation', async () => {
+    serve(() => ({ body: summary }));
+    show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
+    const lines = await kept(await screen.findByRole('region', { name: 'WAPE by level, %' }), /^CSV/);
+    expect(lines[0]).toBe('Level,Nodes,none,bottom-up,variance');
+    expect(lines[2]).toBe('group × all,3,40,41.26,');
   });
 });
 

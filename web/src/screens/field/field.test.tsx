@@ -1,6 +1,6 @@
 import { fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { useLocation } from 'react-router';
-import { beforeEach, describe, expect, it, vi } from 'vitest';
+import { describe, expect, it, vi } from 'vitest';
 import { serve, show } from '../../test/serve';
 import { Field } from './field';
 import type { Line, Sheet } from './tree';
@@ -67,16 +67,6 @@ const places = () =>
 const current = () => document.querySelector('.current')?.getAttribute('aria-label');
 
 describe('the Field', () => {
-  beforeEach(() => {
-    vi.stubGlobal(
-      'ResizeObserver',
-      class {
-        observe() {}
-        disconnect() {}
-      },
-    );
-  });
-
   it('folds and unfolds products by space, and places by shift and space', async () => {
     open();
     const grid = await screen.findByRole('grid');

@@ -137,13 +137,6 @@ describe('coverage', () => {
     cells: btoa(String.fromCharCode(0, 1, 8, 2, 1, 4)),
   };
   beforeEach(() => {
-    vi.stubGlobal(
-      'ResizeObserver',
-      class {
-        observe() {}
-        disconnect() {}
-      },
-    );
     // jsdom paints nothing
     vi.stubGlobal('ImageData', class {});
     HTMLCanvasElement.prototype.getContext = (() => null) as never;
