@@ -92,4 +92,4 @@ bench: setup
 	$(BIN)/python -m bench
 
 clean:
-	rm -rf $(STAMPS) $(VENV) web/node_modules web/dist
+	rm -rf $(STAMPS) $(VENV) web/node_modules web/dist web/src/api/schema.d.ts

@@ -179,18 +179,20 @@ def test_a_kept_method_that_is_not_sound_is_refused_in_words(entry: dict[str, st
 
 
 def test_a_method_kept_for_a_node_goes_before_one_for_its_kind_and_the_later_before_the_earlier(panel: Panel) -> None:
-    own = run_study(panel, RECIPE).structure.node_key(20)
+    structure = run_study(panel, RECIPE).structure
+    own = structure.node_key(20)
     kept = (
         KeptMethod("naive", "first thought", node=own),
         KeptMethod("drift", "second thought", node=own),
         KeptMethod("mean", "all alike", kind="smooth"),
         KeptMethod("moving-average(5)", "of no node", node="gone"),
-        KeptMethod("seasonal-naive", "too short for it", node=run_study(panel, RECIPE).structure.node_key(24)),
+        KeptMethod("seasonal-naive", "too short for it", node=structure.node_key(35)),  # sold for 50 weeks of 52
     )
     study = run_study(panel, replace(RECIPE, kept=kept))
     assert study.methods[study.chosen[20]] == "drift" and "second thought" in study.kept[20]
+    assert study.methods[study.chosen[35]] != "seasonal-naive" and 35 not in study.kept
     finest = np.arange(study.structure.n_aggregates, study.structure.n_nodes)
-    smooth = [i for i in finest.tolist() if i not in (20, 24) and study.kinds.groups()["smooth"][i]]
+    smooth = [i for i in finest.tolist() if i != 35 and study.kinds.groups()["smooth"][i]]
     assert smooth and all(study.methods[study.chosen[i]] == "mean" for i in smooth)
     assert all("for all smooth series" in study.kept[i] for i in smooth)
     with pytest.raises(RecipeError, match="no kind 'odd'"):

@@ -115,11 +115,11 @@ def test_each_driver_with_a_pooled_effect_has_its_part_and_what_it_explains() ->
     parts = {part.name: part.values for part in forecast_parts(form, fits, batch)}
     np.testing.assert_allclose(sum(parts.values()), fits.forecast[0], rtol=1e-9)
     other = {part.name: part.values for part in forecast_parts(turned, fit(turned, batch, 13), batch)}
-    np.testing.assert_allclose(parts["log price"], other["log price"], rtol=1e-6)
+    np.testing.assert_allclose(parts["price"], other["price"], rtol=1e-6)
     # the logarithmic mean weight, written out for one lead
     logs = {
         name: (x[0, 124] - x[0, :120].mean()) * found.effects[0, j]
-        for j, (name, x) in enumerate((("log price", np.log(drivers["price"])), ("promotion", drivers["promotion"])))
+        for j, (name, x) in enumerate((("price", np.log(drivers["price"])), ("promotion", drivers["promotion"])))
     }
     after = fits.forecast[0, 4]
     before = after / np.exp(sum(logs.values()))

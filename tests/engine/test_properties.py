@@ -207,20 +207,20 @@ def test_any_text_is_a_method_or_is_refused_in_words(text: str) -> None:
     assert parse(str(form)) == form
 
 
-@pytest.mark.parametrize("n", [0, 1, 2, 3, 5, 9])
-@pytest.mark.parametrize("kind", ["constant", "zero", "growing", "huge", "negative", "tiny"])
+@pytest.mark.parametrize("n", [0, 1, 2, 3, 5, 9, 24])
+@pytest.mark.parametrize("kind", ["constant", "zero", "growing", "huge", "negative", "tiny", "alternating"])
 def test_series_of_any_size_and_sort_give_numbers_or_a_reason(n: int, kind: str) -> None:
     """Every method on every odd series: a finite forecast with ordered bands, or none and a note."""
     y = {
         "constant": np.full(n, 7.0), "zero": np.zeros(n), "growing": 1.5 ** np.arange(n),
-        "negative": -np.arange(1.0, n + 1),
+        "negative": -np.arange(1.0, n + 1), "alternating": 2.0 + (-1.0) ** np.arange(n),
         "huge": np.r_[np.ones(max(n - 1, 0)), np.full(min(n, 1), 1e12)], "tiny": np.full(n, 1e-9) * np.arange(1, n + 1),
     }[kind]  # fmt: skip
     values = np.full((1, 24), math.nan)
     values[0, 24 - n :] = y
     own = {name: one[:1, : 24 + 3] for name, one in drivers(1).items()}
     batch = Batch(values, Timeline("M", 24000, 24, 4), own)
-    for text in (*METHODS, "ets(best)", "ets(M,Ad,M)", "boxcox(best) arima(1,0,0)"):
+    for text in (*METHODS, "ets(best)", "ets(M,Ad,M)", "boxcox(best) arima(1,0,0)", "arima(2,0,2)(1,0,1)6"):
         text = text.replace(")6", ")4")
         try:
             fits = fit(parse(text), batch, 3, bands="estimated")

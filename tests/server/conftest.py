@@ -12,7 +12,8 @@ from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
 from tansy.server.studies import services, tries_api
-from tests.garden import PRODUCTS, SALES
+from tansy.server.studies.models import Study
+from tests.garden import PRODUCTS, RECIPE, SALES
 
 
 @pytest.fixture(autouse=True)
@@ -51,3 +52,11 @@ def portfolio(client: APIClient) -> dict[str, Any]:
     answer = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Garden", "options": {}}, format="json")
     assert answer.status_code == 201, answer.content
     return answer.json()
+
+
+@pytest.fixture
+def done(client: APIClient, portfolio: dict[str, Any]) -> Study:
+    client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": RECIPE}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    return study

@@ -15,9 +15,6 @@ from rest_framework.test import APIClient
 
 from tansy.engine.study.tries import in_sample, try_methods
 from tansy.server.studies.models import Node, Study, unpack
-from tests.server.test_tries import done
-
-__all__ = ["done"]
 
 NS = {"s": "http://schemas.openxmlformats.org/spreadsheetml/2006/main"}
 _TOKEN = re.compile(r"\$?([A-Z]{1,2})\$?(\d+)(?::\$?([A-Z]{1,2})\$?(\d+))?")

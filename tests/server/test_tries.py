@@ -13,15 +13,6 @@ from rest_framework.test import APIClient
 
 from tansy.server.studies import services
 from tansy.server.studies.models import KeptMethod, Node, Study, unpack
-from tests.garden import RECIPE
-
-
-@pytest.fixture
-def done(client: APIClient, portfolio: dict[str, Any]) -> Study:
-    client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": RECIPE}, format="json")
-    study = Study.objects.get()
-    services.carry_out(study.run)
-    return study
 
 
 def test_four_tries_stand_side_by_side_and_a_wrong_one_says_what_is_wrong(client: APIClient, done: Study) -> None:

@@ -344,12 +344,13 @@ def search_batch(
                     # steps at once cross a valley that stops one
                     screened_again = True
                     polishing = False
-                    for own in range(2):
+                    # with the seasonal part of the best model and, where the season is not differenced, without one
+                    for bare_of_season in range(2):
                         for i in range(len(_RESTLESS) if m > 1 else 1):
                             queue[tail] = tried[best, :5]
                             queue[tail, 0] = min(most[0], _RESTLESS[i][0])
                             queue[tail, 1] = min(most[1], _RESTLESS[i][1])
-                            if own == 1:
+                            if bare_of_season == 1:
                                 queue[tail, 2:4] = 0.0
                             if queue[tail, :4].sum() <= together:
                                 tail += 1

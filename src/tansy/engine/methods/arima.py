@@ -14,7 +14,7 @@ from tansy.engine.kernels import arima as kernel
 from tansy.engine.kernels import arima_best as kernel_best
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search, too_few
+from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search, note, too_few
 from tansy.engine.methods.notation import ARIMA_BOUNDS, Form
 from tansy.engine.methods.regressors import no_effect, regressors_of
 from tansy.engine.timeline import PERIODS_PER_YEAR
@@ -26,6 +26,7 @@ _CYCLE = {"ar1": 2.5, "ar2": -2.2, "ma1": 2.3, "ma2": -1.0}
 """One more start: a slow cycle, whose top is narrow."""
 _ENOUGH = 1e-8  # of -2 log L
 _LONG_SEASON = 24
+_LARGEST = 1e100  # squares of larger values leave the range of numbers
 
 
 def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
@@ -47,17 +48,17 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     starts = _starts(form, names)
     room = _Room(form, batch, horizon, (p, q, sp, sq), starts.shape[1], bands)
     k = starts.shape[1] + int(mean != kernel.NO_MEAN) + len(room.columns.names) + 1
-    room.least_used = k + max(room.year, 2) + d + m * sd
+    least_used = k + max(room.year, 2) + d + m * sd
     kernel.fit_batch(
         room.values, room.columns.x, room.columns.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
         np.full(room.raw.shape, math.nan) if warm is None else np.ascontiguousarray(warm),
-        room.least_used, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
+        least_used, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     n = len(batch.values)
     linear = {
         kernel.NO_MEAN: ("", ""), kernel.CONSTANT: ("constant" if d + sd else "mean", ""), kernel.DRIFT: ("", "drift"),
     }[mean]  # fmt: skip
-    return room.fits((form,), np.zeros(n, dtype=np.int64), np.full(n, float(k)), linear)
+    return room.fits((form,), np.zeros(n, dtype=np.int64), np.full(n, float(k)), linear, least_used)
 
 
 def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
@@ -75,18 +76,18 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     most = (bound["p"], bound["q"], bound["P"], bound["Q"], bound["together"], bound["d"], bound["D"])
     given = (int(form.given.get("d", -1)), int(form.given.get("D", 0 if m == 1 else -1)))
     room = _Room(form, batch, horizon, most[:4], bound["together"], bands)
-    room.least_used = max(room.year, 2) + 4
+    least_used = max(room.year, 2) + 4
     n = len(batch.values)
     found, tested = np.empty((n, 7), np.int64), np.empty((n, 5))
     tried, n_tried = np.zeros((n, kernel_best.MOST_TRIED, kernel_best.TRIED)), np.empty(n, np.int64)
     kernel_best.search_batch(
         room.values, room.columns.x, room.columns.which, m, most, given, "exhaustive" in form.words,
-        room.least_used, found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
+        least_used, found, tested, tried, n_tried, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     kinds, form_of = np.unique(found, axis=0, return_inverse=True)
     forms = tuple(resolved(form, kind, m) for kind in kinds.tolist())
     k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != kernel.NO_MEAN) + len(room.columns.names) + 1.0
-    fits = room.fits(forms, form_of.ravel().astype(np.int64), k, ("mean", "drift"))
+    fits = room.fits(forms, form_of.ravel().astype(np.int64), k, ("mean", "drift"), least_used)
     notes = dict(fits.notes)
     for i in np.nonzero(found[:, 0] >= 0)[0].tolist():
         notes[i] = (*notes.get(i, ()), _why(found[i], tested[i], tried[i, : n_tried[i]], m, given))
@@ -151,7 +152,6 @@ class _Room:
         if self.columns.unknown is not None:
             self.values = np.where(self.columns.unknown, math.nan, self.values)
         self.year = round(PERIODS_PER_YEAR[batch.timeline.frequency]) if form.harmonics else 2
-        self.least_used = 0  # fewest values that are fitted
         names = _coefficient_names(most)
         self.n_coefficients, self.bands = len(names), bands
         self.names = [*names, "mean", "drift", *self.columns.names]
@@ -167,16 +167,18 @@ class _Room:
             np.zeros((rows, horizon)), np.zeros((rows, horizon)), np.zeros((rows, linear, linear)),
         )  # fmt: skip
 
-    def fits(self, forms: tuple[Form, ...], form_of: Integers, k: Floats, linear: tuple[str, str]) -> Fits:
+    def fits(
+        self, forms: tuple[Form, ...], form_of: Integers, k: Floats, linear: tuple[str, str], least_used: int
+    ) -> Fits:
         """linear: names of the columns for mean or constant and for drift, "" where the form has none: names depend on
-        the form alone, never on which series share the batch."""
+        the form alone, never on which series share the batch. least_used: fewest values that were fitted."""
         forecast, psi_squared, psi_total, residuals, parameters, raw, statistics, _ = self.outputs
         notes: dict[int, tuple[str, ...]] = {}
         for i, missing in self.columns.missing.items():
             forecast[i] = math.nan
             notes[i] = (f"not fitted: {missing}",)
         for i in np.nonzero(np.isnan(forecast[:, 0]))[0].tolist():
-            notes.setdefault(i, self._why_not(i))
+            notes.setdefault(i, _why_not(self.values[i], least_used))
         first = self.n_coefficients
         k = k - self._without_effect(parameters, notes)
         loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
@@ -185,6 +187,7 @@ class _Room:
             distribution = Normal(forecast, psi_squared * sigma2[:, None], psi_total * sigma2[:, None])
         elif self.bands == "estimated":
             curvature, forecast_slopes, parameter_slopes, of_leads, of_sums, covariance = self.uncertain
+            self._leave_out_what_has_no_curvature(notes)
             free = (sum_squares / np.maximum(n_used - k + 1.0, 1.0))[:, None]
             summed = np.cumsum(forecast_slopes, axis=1)
             distribution = Normal(
@@ -204,13 +207,14 @@ class _Room:
             covariance=None if shared is None else shared[:, keep][:, :, keep],
         )  # fmt: skip
 
-    def _why_not(self, series: int) -> tuple[str, ...]:
-        """Note for a series that could not be fitted."""
-        y = self.values[series]
-        seen = y[~np.isnan(y)]
-        if len(seen) >= self.least_used:
-            return ("not fitted: its values do not vary once they are differenced",)
-        return too_few(y)
+    def _leave_out_what_has_no_curvature(self, notes: dict[int, tuple[str, ...]]) -> None:
+        """Where the likelihood beside the top is no number, as of a series that a form fits without error, the
+        coefficients are taken as known, and a note says so; in place."""
+        of_search = self.uncertain[:3]
+        lost = ~np.all([np.isfinite(one).all(axis=(1, 2)) for one in of_search], axis=0)
+        for one in of_search:
+            one[lost] = 0.0
+        note(notes, lost, "bands take the coefficients as known: the likelihood beside them is no number")
 
     def _without_effect(self, parameters: Floats, notes: dict[int, tuple[str, ...]]) -> Floats:
         """How many drivers of each series have no effect that could be estimated; they are taken out and noted."""
@@ -220,6 +224,16 @@ class _Room:
             names = [name for name, out in zip(self.columns.names, never[i].tolist(), strict=True) if out]
             notes[i] = (*notes.get(i, ()), no_effect(names))
         return never.sum(axis=1).astype(np.float64)
+
+
+def _why_not(y: Floats, least_used: int) -> tuple[str, ...]:
+    """Note for a series [T] that could not be fitted."""
+    seen = y[~np.isnan(y)]
+    if len(seen) < least_used:
+        return too_few(y)
+    if np.abs(seen).max() > _LARGEST:
+        return (f"not fitted: values above {_LARGEST:g} are too large to calculate with",)
+    return ("not fitted: no coefficients of this form could be found",)
 
 
 def _mean(form: Form) -> int:

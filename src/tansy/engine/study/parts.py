@@ -88,8 +88,8 @@ def _pooled_parts(form: Form, batch: Batch, before: Floats, after: Floats) -> li
 
 
 def _driver_in(column: str) -> str:
-    """The entry that a column such as "holiday -1" belongs to."""
-    return column.split(" +")[0].split(" -")[0]
+    """The driver that a column such as "holiday -1" or "log price" belongs to."""
+    return column.removeprefix("log ").split(" +")[0].split(" -")[0]
 
 
 def _longer(driver: Floats, length: int) -> Floats:
