@@ -72,9 +72,11 @@ def objective_and_pull(y, relative, path, season, pull):
         seen = 0.0 if math.isnan(y[t]) else 1.0
         n_seen += seen
         impossible += 0.0 if mu > 0.0 else seen
-        inverse = 1.0 / mu if seen > 0.0 else 0.0
-        pull[t] = inverse
-        squares += (errors[t] * inverse) ** 2
+        pull[t] = 1.0 / mu if seen > 0.0 else 0.0
+    # a loop that sums must not write: whether it is vectorised, and so the order of its sums, would hang on where in
+    # memory its arrays happen to lie
+    for t in range(n):
+        squares += (errors[t] * pull[t]) ** 2
     if n_seen == 0.0 or impossible > 0.0:
         return math.inf
     logs = 0.0
@@ -163,9 +165,9 @@ def inverse_curvature(point, problem, inverse, slopes, factor):
             continue
         mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
         pull[t] = 1.0 / mu if relative else 1.0
-        e = path[3, t] * pull[t]
-        squares += e * e
         n_seen += 1
+    for t in range(n):
+        squares += (path[3, t] * pull[t]) ** 2
     weight = math.sqrt(2.0 * (n_seen / max(squares, 1e-200) + (2.0 if relative else 0.0)))
     for i in range(k):
         row = slopes[i]
