@@ -25,3 +25,8 @@ refuses to compile one that would have to make an array, be it for an assignment
 
 INLINED = PART | {"inline": "always"}
 """A part with one caller, compiled as if it stood there: every layer of kernels compiles again what lies below it."""
+
+AS_WRITTEN: dict[str, Any] = {"fastmath": {"contract", "nsz", "arcp"}}
+"""Sums in the order written. Where a sum may be vectorised, the loop is compiled twice, for arrays that are found apart
+and for others, and the two sum in different orders: the last bit of a fit would hang on where its arrays lie in memory.
+"""

@@ -16,7 +16,7 @@ import math
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import BORROWING, PART
+from tansy.engine.kernels.options import AS_WRITTEN, BORROWING, PART
 
 ADDITIVE, MULTIPLICATIVE = 1, 2
 
@@ -26,19 +26,19 @@ LEAST_SHARE = 1e-6
 _BEND = 0.1
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def _bent(share):
     """[0, 1] to itself, steep where it leaves zero like a root's inverse: the information on a weight grows like one
     over it (Harvey 1989, section 4.5), so that steps of one size suit small weights and large ones."""
     return (share * share + 2.0 * _BEND * share) / (1.0 + 2.0 * _BEND)
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def _bent_slope(share):
     return 2.0 * (share + _BEND) / (1.0 + 2.0 * _BEND)
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def weights_from_shares(shares, fixed, has_trend, damped, season, weights):
     """Numbers between 0 and 1 -> weights, in the region of `methods.md`.
 
@@ -70,7 +70,7 @@ def weights_from_shares(shares, fixed, has_trend, damped, season, weights):
             weights[3] = 0.8 + 0.18 * shares[i]
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def share_directions(shares, fixed, weights, has_trend, damped, season, directions):
     """Derivatives of the weights by the shares, [shares, 4]; see `weights_from_shares`."""
     directions[:] = 0.0
@@ -93,7 +93,7 @@ def share_directions(shares, fixed, weights, has_trend, damped, season, directio
         directions[i, 3] = 0.18
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def log_prior(shares, fixed, weights, has_trend, season):
     """Log density over the shares of weights that are uniform in the ranges open to them: alpha below 1, beta below
     alpha, gamma below 1 - alpha, phi between its bounds; but for a constant."""
@@ -113,7 +113,7 @@ def log_prior(shares, fixed, weights, has_trend, season):
     return total
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def follow(y, season, m, weights, level, trend, seasonal, path):
     """Run the recursion over y [n], NaN missing. Returns the states after the last period (level, trend).
 
@@ -165,7 +165,7 @@ def follow(y, season, m, weights, level, trend, seasonal, path):
     return level, trend
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def follow_back(y, season, m, weights, path, pull, by_weight, by_state):
     """Gradient of an objective by weights [4] and first states [2 + m], from its derivatives `pull` [n] by mu.
 
@@ -221,7 +221,7 @@ def follow_back(y, season, m, weights, path, pull, by_weight, by_state):
     by_weight[3] = of_phi
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def follow_columns(inputs, seen, m, weights, level, trend, season, errors):
     """Additive forms over many input columns at once; states are changed in place to those after the last period.
 
@@ -250,7 +250,7 @@ def follow_columns(inputs, seen, m, weights, level, trend, season, errors):
             j = 0
 
 
-@njit(**PART)
+@njit(**(PART | AS_WRITTEN))
 def sensitivities(y, season, m, weights, path, of_weights, of_states, slopes):
     """Derivatives of mu by each of K directions in weights and first states, slopes [K, n].
 
@@ -300,7 +300,7 @@ def sensitivities(y, season, m, weights, path, of_weights, of_states, slopes):
             j = 0
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def ahead(season, m, weights, level, trend, seasonal, n, value):
     """Forecast means of the recursion run on without errors; n: periods passed, so that leads find their season."""
     damping = 0.0
@@ -313,7 +313,7 @@ def ahead(season, m, weights, level, trend, seasonal, n, value):
         value[h] = q * s if season == MULTIPLICATIVE else q + s
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def psi_weights(m, weights, psi):
     """psi [H]: what an error adds to the period h after it, in the forms that are linear; psi[0] = 1."""
     damping = 0.0
@@ -327,7 +327,7 @@ def psi_weights(m, weights, psi):
             psi[h] += weights[2]
 
 
-@njit(**PART)
+@njit(**(PART | AS_WRITTEN))
 def psi_sums(psi, skipped, of_leads, of_sums):
     """Variances in units of sigma squared of lead h and of the sum of leads 1..h, [H], the parameters known.
 
@@ -353,7 +353,7 @@ def psi_sums(psi, skipped, of_leads, of_sums):
         of_sums[h] = together
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def count_shares(fixed, has_trend, damped, season):
     """How many weights of the form are not fixed."""
     n = 0
@@ -368,7 +368,7 @@ def count_shares(fixed, has_trend, damped, season):
     return n
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def extent(y):
     """First and last observed position (half open) and the number of observed values."""
     start = 0
@@ -384,7 +384,7 @@ def extent(y):
     return start, end, seen
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def states_from(point, first, fixed_states, has_trend, season, m, states):
     """Free numbers from `first` on -> (level, trend, season1..m); an additive season sums to 0, the other to m. Returns
     how many were read."""
@@ -413,7 +413,7 @@ def states_from(point, first, fixed_states, has_trend, season, m, states):
     return c + m - 1 - first
 
 
-@njit(**BORROWING)
+@njit(**(BORROWING | AS_WRITTEN))
 def observed_mean(y):
     """Mean of what is not NaN; zero of nothing."""
     total = 0.0
