@@ -35,8 +35,8 @@ from tansy.engine.methods.registry import fit
 from tansy.engine.study.tries import describe, in_sample, try_methods
 from tansy.engine.timeline import Timeline
 
-_SIZES = ((156, 1, 6000, 10_000), (120, 12, 2000, 2_000), (156, 52, 800, 700))
-_CHUNK = 250
+_SIZES = ((156, 1, 6000, 10_000), (120, 12, 2000, 2_000), (156, 52, 1000, 700))
+_CHUNK = 250  # sizes are multiples of two chunks, so that neither thread waits for the other
 
 
 def series(n: int, length: int, m: int, seed: int = 1) -> np.ndarray:
