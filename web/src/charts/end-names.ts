@@ -7,11 +7,13 @@ export interface EndName {
   colour: string;
 }
 
-/** at: position on the time axis. gap: least distance between two names, in units of the value axis. */
-export function endNames(names: EndName[], at: number, gap: number) {
+/** at: position on the time axis. gap: least distance between two names, in units of the value axis. floor: where an axis
+ * that finds its own limits would be drawn down by a name below it. */
+export function endNames(names: EndName[], at: number, gap: number, floor?: number) {
   const places = spread(
     names.map((name) => name.value),
     gap,
+    floor,
   );
   return {
     type: 'scatter',

@@ -28,6 +28,14 @@ describe('names at the ends of lines', () => {
     expect(placed[2]).toBe(9);
   });
 
+  it('have the first of equals on top', () => {
+    expect(spread([0, 0, 0], 1)).toEqual([1, 0, -1]);
+  });
+
+  it('stay above the floor, and push those above them up', () => {
+    expect(spread([0, 0, 1.5, 9], 1, 0)).toEqual([1, 0, 2, 9]);
+  });
+
   it('push on to the next when a group has grown into it', () => {
     const placed = [...spread([1, 1, 1.9], 1)].sort((a, b) => a - b);
     expect((placed[1] ?? 0) - (placed[0] ?? 0)).toBeCloseTo(1);

@@ -16,27 +16,27 @@ export function roundAxis(values: number[], parts = 5): { min: number; max: numb
   };
 }
 
-/** The values, moved apart to at least `gap` while keeping their order and, as far as can be, their place. */
-export function spread(values: number[], gap: number): number[] {
-  const order = values.map((_, i) => i).sort((a, b) => (values[a] ?? 0) - (values[b] ?? 0));
+/** The values, moved apart to at least `gap` while keeping their order, the first of equals on top, and, as far as can
+ * be, their place; none below `floor`. */
+export function spread(values: number[], gap: number, floor = Number.NEGATIVE_INFINITY): number[] {
+  const order = values.map((_, i) => i).sort((a, b) => (values[a] ?? 0) - (values[b] ?? 0) || b - a);
   const placed = [...values];
   // groups of names that touch are centred on the mean of their values
-  let groups: { members: number[]; centre: number }[] = order.map((i) => ({
-    members: [i],
-    centre: values[i] ?? 0,
-  }));
+  const group = (members: number[]) => {
+    const mean = members.reduce((sum, i) => sum + (values[i] ?? 0), 0) / members.length;
+    return { members, centre: Math.max(mean, floor + ((members.length - 1) / 2) * gap) };
+  };
+  let groups = order.map((i) => group([i]));
   for (let merged = true; merged; ) {
     merged = false;
     const next: typeof groups = [];
-    for (const group of groups) {
+    for (const one of groups) {
       const last = next.at(-1);
-      const room = last ? ((last.members.length + group.members.length) / 2) * gap : 0;
-      if (last && group.centre - last.centre < room - 1e-12) {
-        const members = [...last.members, ...group.members];
-        const centre = members.reduce((sum, i) => sum + (values[i] ?? 0), 0) / members.length;
-        next[next.length - 1] = { members, centre };
+      const room = last ? ((last.members.length + one.members.length) / 2) * gap : 0;
+      if (last && one.centre - last.centre < room - 1e-12) {
+        next[next.length - 1] = group([...last.members, ...one.members]);
         merged = true;
-      } else next.push(group);
+      } else next.push(one);
     }
     groups = next;
   }

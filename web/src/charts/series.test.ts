@@ -69,10 +69,13 @@ describe('the picture of a series', () => {
     expect(edges.data).toContainEqual([5, 4]);
   });
 
-  it('names no band that has no width', () => {
-    const flat = { ...node, bands: [{ level: 95, low: [0, 0], high: [0, 0] }] };
-    const labels = seriesOptions(flat, null, 'all', colours).series.at(-1) as { data: unknown[] };
-    expect(labels.data).toEqual([]);
+  it('names a band that closes at its end, and none that never has a width', () => {
+    const named = (bands: Schema['Node']['bands']) => {
+      const labels = seriesOptions({ ...node, bands }, null, 'all', colours).series.at(-1);
+      return (labels as { data: { label: { formatter: string } }[] }).data.map((one) => one.label.formatter);
+    };
+    expect(named([{ level: 50, low: [1, 0], high: [2, 0] }])).toEqual(['50 %']);
+    expect(named([{ level: 95, low: [0, 0], high: [0, 0] }])).toEqual([]);
   });
 
   it('counts hits of the widest band of an origin', () => {

@@ -65,17 +65,18 @@ export function bandColour(level: number, colours: Colours, plum: boolean): stri
   return plum ? colours.plum50 : colours.band50;
 }
 
-/** "95 %", "80 %" where the bands end; a name needs a twentieth of the height of the picture. */
+/** "95 %", "80 %" where the bands end, be they closed there; a name needs a twentieth of the height of the picture. */
 function bandNames(node: Node, from: number, colours: Colours) {
   const shown = [...node.history.slice(from), ...node.bands.flatMap((one) => one.high)];
   const tallest = Math.max(1e-9, ...shown.map((value) => value ?? 0));
-  const wide = node.bands.filter((one) => (one.high.at(-1) ?? 0) > (one.low.at(-1) ?? 0));
+  const wide = node.bands.filter((one) => one.high.some((high, lead) => (high ?? 0) > (one.low[lead] ?? 0)));
   const names = wide.map((one) => ({
     text: `${one.level} %`,
     value: one.high.at(-1) ?? 0,
     colour: colours.second,
   }));
-  return endNames(names, node.periods.length - 1, tallest / 20);
+  const lowest = Math.min(0, ...node.bands.flatMap((one) => one.low.map((value) => value ?? 0)));
+  return endNames(names, node.periods.length - 1, tallest / 20, lowest);
 }
 
 /** Whether an actual lies inside the widest band of an origin. */

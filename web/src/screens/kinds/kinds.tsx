@@ -72,7 +72,7 @@ export function KindsScreen() {
                     {one.examples.map((example) => (
                       <Link
                         key={example.position}
-                        className="mr-3 hover:underline"
+                        className="mr-3 inline-block hover:underline"
                         to={`/p/${portfolio}/intake/series/${example.position}`}
                       >
                         {example.name}

@@ -29,13 +29,15 @@ describe('parameters in words', () => {
   it('says what the season of the group and pooled effects do, in units and factors', () => {
     const [season, price, promotion] = explain(
       [
-        { name: 'shared-season', value: 522.1 },
+        { name: 'shared-season', value: 24959.5 },
         { name: 'pooled log price', value: -1.125 },
         { name: 'pooled promotion', value: 0.33 },
       ],
       'week',
     );
-    expect(season?.meaning).toBe('plus 52.2 units in a week in which the group sells 10 % more than usual');
+    expect(season?.meaning).toBe(
+      'plus 2,496.0 units in a week in which the group sells 10 % more than usual',
+    );
     expect([price?.name, price?.meaning]).toEqual(['price, pooled', '1 % more price, 1.1 % less demand']);
     expect(promotion?.meaning).toBe('times 1.39 where it is on');
     expect(explain([{ name: 'shared-season', value: -20 }], 'month')[0]?.meaning).toContain('less 2.0 units');

@@ -1,6 +1,6 @@
 /** Parameters of a method and kinds of demand in a planner's words. */
 import type { Schema } from '../../api/client';
-import { periods } from '../../ui/format';
+import { fixed, periods } from '../../ui/format';
 
 const NAMES: Record<string, string> = {
   alpha: 'level weight α',
@@ -82,10 +82,10 @@ export function explain(parameters: { name: string; value: number }[], noun: str
         explained.name = `${pooled[2]}, pooled`;
         explained.meaning = pooled[1]
           ? `1 % more ${pooled[2]}, ${Math.abs(value).toFixed(1)} % ${value < 0 ? 'less' : 'more'} demand`
-          : `times ${Math.exp(value).toFixed(2)} where it is on`;
+          : `times ${fixed(Math.exp(value), 2)} where it is on`;
       }
       if (name === 'shared-season')
-        explained.meaning = `${value < 0 ? 'less' : 'plus'} ${Math.abs(value / 10).toFixed(1)} units in a ${noun} in which the group sells 10 % more than usual`;
+        explained.meaning = `${value < 0 ? 'less' : 'plus'} ${fixed(Math.abs(value / 10), 1)} units in a ${noun} in which the group sells 10 % more than usual`;
       if (name === 'phi' && value < 1)
         explained.meaning = `half of the slope is gone after ${halfLife(value)} ${noun}s`;
       return explained;
