@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -220,26 +221,35 @@ def test_neither_threads_nor_chunks_nor_a_stop_change_a_bit(
     assert same(study, run_study(panel, RECIPE, workers=2))
     monkeypatch.setattr(run, "_CHUNK", 8)
     fitted: list[int] = []
-    fit_chunk = run.fit_chunk
+    fit_chunk, asked_to_stop = run.fit_chunk, threading.Event()
 
-    def counted(values: Floats, *rest: Any) -> ChunkFits:
+    def counted(values: Floats, *rest: Any, **more: Any) -> ChunkFits:
         fitted.append(len(values))
-        return fit_chunk(values, *rest)
+        if len(fitted) == 3:
+            assert asked_to_stop.wait(60)
+        return fit_chunk(values, *rest, **more)
+
+    def after_two_chunks() -> bool:
+        if len(list((tmp_path / "work").glob("*.npz"))) == 2:
+            asked_to_stop.set()
+        return asked_to_stop.is_set()
 
     monkeypatch.setattr(run, "fit_chunk", counted)
     store = FolderStore(tmp_path / "work", fingerprint(panel, RECIPE))
-    asked: list[int] = []
-
-    def stop_after_two_chunks() -> bool:
-        asked.append(1)
-        return len(asked) > 3
-
     with pytest.raises(Stopped):
-        run_study(panel, RECIPE, store=store, should_stop=stop_after_two_chunks, workers=1)
-    kept = len(list((tmp_path / "work").glob("*.npz")))
-    assert 2 <= kept == len(fitted) < 8, "it stopped on the way"
-    assert same(study, run_study(panel, RECIPE, store=store, workers=1))
-    assert len(fitted) == 8 and sum(fitted) == study.structure.n_nodes, "no chunk was fitted twice"
+        run_study(panel, RECIPE, store=store, should_stop=after_two_chunks, workers=1)
+    assert len(list((tmp_path / "work").glob("*.npz"))) == 2, "it stopped on the way, within a chunk"
+    fitted.clear()
+    asked_to_stop.set()
+    heard: list[int] = []
+
+    def progress(step: str, done: int, of: int) -> None:
+        if step == "fit and backtest" and of:
+            heard.append(done)
+
+    assert same(study, run_study(panel, RECIPE, store=store, progress=progress, workers=1))
+    assert len(fitted) == 6 and sum(fitted) == study.structure.n_nodes - 16, "no chunk was fitted twice"
+    assert heard == sorted(heard) and heard[0] == 0 and heard[-1] == study.structure.n_nodes
     FolderStore(tmp_path / "work", fingerprint(panel, replace(RECIPE, leads=5)))
     assert not list((tmp_path / "work").glob("*.npz")), "chunks of another recipe are never taken"
 

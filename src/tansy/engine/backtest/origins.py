@@ -117,12 +117,14 @@ def fit_chunk(
     drivers: Mapping[str, Floats] | None = None,
     pooled: Mapping[tuple[str, ...], Sequence[Pooled]] | None = None,
     with_forms: bool = False,
+    said: Callable[[float], None] | None = None,
 ) -> ChunkFits:
     """Fit every form to every row of `values` [series, periods] at every origin and at the end of the history.
 
     seasons: those of the groups, for forms with a shared one; without, these series are one group. drivers: per name
     [series, periods + leads or more]; what they were in the leads of an origin counts as known then, as plans are.
     pooled: per entries of a form, the effects as they were known at each origin and are at the end, of these series.
+    said: hears after every method and origin what share of all is done; what it raises ends the work.
 
     Searches start from where they ended at the origin before, oldest first, so the result does not depend on which
     series share the chunk. What is published starts anew: it is what the method gives for the history alone, to the
@@ -147,6 +149,8 @@ def fit_chunk(
             fits = registry.fit(form, batch, horizon, warm if i < n_origins else None)
             warm = fits.raw
             sigma = np.sqrt(mean_square(fits.residuals))
+            if said:
+                said((j * (n_origins + 1) + i + 1) / (n_methods * (n_origins + 1)))
             if with_forms:
                 for s, defined in enumerate(fits.defined.tolist()):
                     resolved[s][j].append(fits.form(s) if defined else None)

@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from typing import TypeVar
 
+_PAUSE = 0.25  # seconds
+
 Chunk = TypeVar("Chunk")
 Result = TypeVar("Result")
 
@@ -16,16 +18,26 @@ def n_workers() -> int:
     return max(1, len(os.sched_getaffinity(0)))
 
 
-def run_chunks(work: Callable[[Chunk], Result], chunks: list[Chunk], workers: int | None = None) -> Iterator[Result]:
+def run_chunks(
+    work: Callable[[Chunk], Result],
+    chunks: list[Chunk],
+    workers: int | None = None,
+    meanwhile: Callable[[], None] | None = None,
+) -> Iterator[Result]:
     """Results of `work` as they come, in any order. When the caller stops iterating, chunks not yet begun are
-    dropped."""
+    dropped, and those begun are waited for.
+
+    meanwhile: called here, between results and at least every `_PAUSE` seconds; what it raises ends all.
+    """
     with ThreadPoolExecutor(workers or n_workers()) as pool:
         pending: set[Future[Result]] = {pool.submit(work, chunk) for chunk in chunks}
         try:
             while pending:
-                done, pending = wait(pending, return_when=FIRST_COMPLETED)
+                done, pending = wait(pending, _PAUSE if meanwhile else None, return_when=FIRST_COMPLETED)
                 for future in done:
                     yield future.result()
+                if meanwhile:
+                    meanwhile()
         finally:
             for future in pending:
                 future.cancel()

@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from importlib.metadata import version
 
 import numpy as np
@@ -46,7 +47,7 @@ Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 
 RECONCILIATIONS_SHOWN = ("none", "bottom-up", "structural", "variance")
-_CHUNK = 32  # series: about a second of work, so that progress is lively and stopping is quick
+_CHUNK = 128  # series, so that Python around the kernels weighs little; progress and stopping are finer than that
 
 Progress = Callable[[str, int, int], None]
 
@@ -135,9 +136,9 @@ def run_study(
 
     corrections: the planner's; those of the recipe's rules come on top. Forecasts are made from the corrected history
     and scored against the history as received (`methods.md`). kinds_by_hand: series -> kind that a person gave to it.
-    progress(step, done, of): called as work proceeds. should_stop(): asked after every chunk; when it says yes, Stopped
-    is raised and finished chunks stay in `store`. Raises RecipeError or StructureError where recipe and panel do not
-    fit together.
+    progress(step, done, of): called as work proceeds. should_stop(): asked several times a second; when it says yes,
+    Stopped is raised and finished chunks stay in `store`. Raises RecipeError or StructureError where recipe and panel
+    do not fit together.
     """
     say = progress or (lambda step, done, of: None)
     seconds: dict[str, float] = {}
@@ -332,6 +333,30 @@ def _drivers(forms: list[Form], structure: Structure, panel: Panel, n_seen: int,
     return node_drivers(structure, panel, n_seen, names)
 
 
+class _Watch:
+    """What share of each chunk is done, told by the threads that work, and whether they are to stop, told by the one
+    that waits for them. Only the latter speaks to the outside."""
+
+    def __init__(self, sizes: list[int], say: Progress, stop_if_asked: Callable[[], None]) -> None:
+        self._sizes, self._shares = sizes, [0.0] * len(sizes)
+        self._say, self._stop_if_asked = say, stop_if_asked
+        self._stopped = False
+
+    def hear(self, chunk: int, share: float) -> None:
+        if self._stopped:
+            raise Stopped("The run was stopped.")
+        self._shares[chunk] = share
+
+    def look(self) -> None:
+        done = sum(size * share for size, share in zip(self._sizes, self._shares, strict=True))
+        self._say("fit and backtest", int(done + 1e-6), sum(self._sizes))
+        try:
+            self._stop_if_asked()
+        except Stopped:
+            self._stopped = True
+            raise
+
+
 def _fit_all(
     history: Floats,
     timeline: Timeline,
@@ -346,25 +371,24 @@ def _fit_all(
 ) -> ChunkFits:
     n = len(history)
     spans = [(i, start, min(start + _CHUNK, n)) for i, start in enumerate(range(0, n, _CHUNK))]
+    watch = _Watch([end - start for _, start, end in spans], say, stop_if_asked)
 
-    def work(span: tuple[int, int, int]) -> tuple[int, int, int, ChunkFits]:
+    def work(span: tuple[int, int, int]) -> tuple[int, ChunkFits]:
         i, start, end = span
         kept = store.load(i) if store else None
         if kept is None:
             own = shared.rows(start, end)
-            kept = fit_chunk(history[start:end], timeline, forms, seen_at, leads, own.seasons, own.drivers, own.pooled)
+            kept = fit_chunk(
+                history[start:end], timeline, forms, seen_at, leads, own.seasons, own.drivers, own.pooled,
+                said=partial(watch.hear, i),
+            )  # fmt: skip
             if store:
                 store.save(i, kept)
-        return i, start, end, kept
+        watch.hear(i, 1.0)
+        return i, kept
 
-    parts: dict[int, ChunkFits] = {}
-    done = 0
-    say("fit and backtest", 0, n)
-    for i, start, end, fits in run_chunks(work, spans, workers):
-        parts[i] = fits
-        done += end - start
-        say("fit and backtest", done, n)
-        stop_if_asked()
+    watch.look()
+    parts = dict(run_chunks(work, spans, workers, watch.look))
     ordered = [parts[i] for i in range(len(spans))]
 
     def joined(name: str) -> Floats:
