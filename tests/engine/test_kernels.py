@@ -16,6 +16,7 @@ from scipy.signal import lfilter
 from tansy.engine.kernels import arma, least_squares
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON, choose_differences
 from tansy.engine.kernels.paths import smoothing_paths
+from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem
 
 Floats = NDArray[np.float64]
 
@@ -70,6 +71,49 @@ def test_a_column_that_others_explain_is_dropped_and_the_fit_stays() -> None:
     without = np.linalg.lstsq(rows[[0, 1, 3]].T, rows[4], rcond=None)[0]
     np.testing.assert_allclose(found[0, [0, 1, 3]], without, rtol=1e-9)
     assert not inverted(np.zeros((2, 2)) - np.eye(2))[0]
+
+
+# --- smoothing beside harmonics
+
+
+@njit
+def with_harmonics(y, x, harmonic, damped, shares):  # type: ignore[no-untyped-def]
+    """n log(Q/n) with its gradient, then states, coefficients, log det and errors, at every row of `shares`."""
+    none = np.full(4, math.nan)
+    has_trend = shares.shape[1] > 1
+    problem = linear_problem(y, x, harmonic, 0, has_trend, damped, none, none[:2])
+    free = shares.shape[1]
+    found = np.zeros((len(shares), 4 + free + x.shape[1] + len(y)))
+    for i in range(len(shares)):
+        gradient = np.zeros(free)
+        found[i, 0] = evaluate(shares[i], problem, True, gradient)
+        found[i, 1 : 1 + free] = gradient
+        found[i, 1 + free : 3 + free] = problem[8][1]
+        found[i, 3 + free] = problem[8][10][0]
+        found[i, 4 + free : 4 + free + x.shape[1]] = problem[8][2]
+        found[i, 4 + free + x.shape[1] :] = problem[8][3][3]
+    return found, problem[2][7]
+
+
+@pytest.mark.parametrize(("n", "pairs", "turned"), [(156, 3, True), (70, 6, True), (40, 3, True), (20, 9, False)])
+@pytest.mark.parametrize("free", [1, 2, 3])
+def test_harmonics_solved_for_as_they_are_give_what_filtering_each_gives(
+    n: int, pairs: int, turned: bool, free: int
+) -> None:
+    """Nine pairs over 20 weeks of a year cannot be told apart, and are filtered after all."""
+    rng = np.random.default_rng(n + free)
+    angle = 2.0 * np.pi * np.outer(np.arange(1234.0, 1234.0 + n), np.arange(1, pairs + 1)) / 52.1775
+    x = np.stack([np.sin(angle), np.cos(angle)], axis=2).reshape(n, -1)
+    y = 50.0 + rng.normal(0, 1, n).cumsum() + 5.0 * x[:, 0] + rng.normal(0, 3, n)
+    shares = np.array([[0.4, 0.2, 0.7], [0.02, 0.01, 0.1], [0.95, 0.9, 1.0], [1e-6, 1e-6, 1e-6]])[:, :free]
+    shares = np.ascontiguousarray(shares)
+    plain, never = with_harmonics(y, x, False, free == 3, shares)
+    found, used = with_harmonics(y, x, True, free == 3, shares)
+    assert used == turned and not never
+    determinant = 3 + free  # but for a constant
+    found[:, determinant] -= found[0, determinant] - plain[0, determinant]
+    # those filtered are nearly alike over part of a year, and normal equations square that: 1e-12 over two years
+    assert (np.abs(found - plain) <= 1e-10 * (1.0 + np.abs(plain).max(axis=0))).all()
 
 
 # --- ARMA processes

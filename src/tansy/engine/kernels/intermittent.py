@@ -91,25 +91,31 @@ def _size_of_counts(y, residuals, start):
 
 @njit(**BORROWING)
 def _count_loglik(y, residuals, start, r):
+    """But for what does not change with r."""
     total = 0.0
+    of_none = math.lgamma(r)
     for t in range(start, len(y)):
         if math.isnan(residuals[t]):
             continue
         mean = max(y[t] - residuals[t], 1e-6)
-        total += math.lgamma(y[t] + r) - math.lgamma(r) - math.lgamma(y[t] + 1.0)
-        total += r * math.log(r / (r + mean)) + y[t] * math.log(mean / (r + mean))
+        total += r * math.log(r / (r + mean))
+        if y[t] > 0.0:
+            total += math.lgamma(y[t] + r) - of_none + y[t] * math.log(mean / (r + mean))
     return total
 
 
 @njit(**KERNEL)
-def fit_intermittent_batch(values, kind, alpha, beta, forecast, residuals, parameters, statistics, size_of_counts):
+def fit_intermittent_batch(
+    values, kind, alpha, beta, with_counts, forecast, residuals, parameters, statistics, size_of_counts
+):
     """Fit one of the methods to each row of `values` [series, T], NaN missing.
 
     alpha, beta: weights of sizes and of intervals or probability; NaN: estimated by least squared one-step error
     (pattern search from 0.1; one common weight for croston and sba unless one is given).
     Written, NaN without a demand: forecast [series], the same at every lead; residuals [series, T]; parameters
     [series, 4] (alpha, beta, size, interval or probability); statistics [series, 4] (log-likelihood of normal errors,
-    sigma2, n, Q); size_of_counts [series], of the negative binomial, NaN where values are not whole or negative.
+    sigma2, n, Q); size_of_counts [series], of the negative binomial, NaN where values are not whole or negative, or
+    where not asked for by `with_counts`: it takes far longer than the fit.
     """
     n_series, length = values.shape
     forecast[:] = math.nan
@@ -171,5 +177,5 @@ def fit_intermittent_batch(values, kind, alpha, beta, forecast, residuals, param
             statistics[s, 1] = squares / n_errors
             if squares > 0.0:
                 statistics[s, 0] = -0.5 * n_errors * (math.log(2.0 * math.pi * squares / n_errors) + 1.0)
-        if whole:
+        if whole and with_counts:
             size_of_counts[s] = _size_of_counts(y, residuals[s], start) if n_errors > 1 else math.inf

@@ -74,13 +74,13 @@ def _fit_box(points, weight, low, high):
 
 @njit(**KERNEL)
 def doubt_batch(
-    values, regressors, which, has_trend, damped, m, fixed, fixed_states, shares, forecast,
+    values, regressors, harmonic, which, has_trend, damped, m, fixed, fixed_states, shares, forecast,
     variance, total_variance, excess, total_excess, weight_errors, state_errors, coefficient_errors,
 ):  # fmt: skip
     """Variances of forecasts with everything estimated, about the forecasts of the likeliest parameters.
 
-    values, regressors [groups, T + H, k], which, fixed, fixed_states: as in `smoothing_linear.search_batch`. shares
-    [series, free]: the optimum. forecast [series, H]: its forecasts; NaN rows are passed over.
+    values, regressors [groups, T + H, k], harmonic, which, fixed, fixed_states: as in `smoothing_linear.search_batch`.
+    shares [series, free]: the optimum. forecast [series, H]: its forecasts; NaN rows are passed over.
     Written: variance and total_variance [series, H], of lead h and of the sum of leads 1..h, and the excess kurtosis
     that the mixture gives them; standard errors of weights [series, 4], first states [series, 2 + m] and coefficients
     [series, k]; NaN where given or not in the form. sigma2 is Q(u)/(n - K), on average over the posterior about Q/(n
@@ -108,7 +108,7 @@ def doubt_batch(
         reference = observed_mean(values[s]) if math.isnan(fixed_states[s, 0]) else 0.0
         y = values[s, start:end] - reference
         x = regressors[which[s], start:]
-        problem = linear_problem(y, x[: len(y)], m, has_trend, damped, fixed, fixed_states[s])
+        problem = linear_problem(y, x[: len(y)], harmonic, m, has_trend, damped, fixed, fixed_states[s])
         inputs, seen, starts = set_up(y, x[: len(y)], m, has_trend, fixed_states[s])
         n, columns = inputs.shape
         unknowns = columns - 1

@@ -11,8 +11,9 @@ follows from its first row,
 
     G[j+1, k+1] = G[j, k] - c[n-1-j] c[n-1-k].
 
-The level's column is the sum of them; it is left out, and the season re-centred afterwards. With missing values, states
-given by hand or regressors, every column is run through the recursion.
+The level's column is the sum of them; it is left out, and the season re-centred afterwards. Harmonics beside a level
+and a trend are solved for by `smoothing_harmonic.py`. With missing values, states given by hand or other regressors,
+every column is run through the recursion.
 """
 
 import math
@@ -44,6 +45,7 @@ from tansy.engine.kernels.smoothing import (
     states_from,
     weights_from_shares,
 )
+from tansy.engine.kernels.smoothing_harmonic import harmonic_basis, solve_harmonic
 
 
 @njit(**BORROWING)
@@ -267,10 +269,11 @@ def set_up(y, regressors, m, has_trend, fixed_states):
 
 
 @njit(**PART)
-def linear_problem(y, regressors, m, has_trend, damped, fixed, fixed_states):
+def linear_problem(y, regressors, harmonic, m, has_trend, damped, fixed, fixed_states):
     """All that evaluations over one series share: see `evaluate`.
 
-    y: observed part, from the first to the last value, less a reference that a free level takes up.
+    y: observed part, from the first to the last value, less a reference that a free level takes up. harmonic: whether
+    the regressors are all the harmonics of one period, as `smoothing_harmonic` takes them.
     """
     n = len(y)
     complete = True
@@ -280,7 +283,11 @@ def linear_problem(y, regressors, m, has_trend, damped, fixed, fixed_states):
     given = not math.isnan(fixed_states[0]) or (has_trend and not math.isnan(fixed_states[1]))
     if m > 0 and not math.isnan(fixed_states[2]):
         given = True
-    shifted = complete and not given and regressors.shape[1] == 0 and n > m
+    k_x = regressors.shape[1]
+    shifted = complete and not given and k_x == 0 and n > m
+    turning = harmonic and complete and not given and k_x > 0 and m == 0 and n > k_x + 2
+    harmonics = harmonic_basis(regressors if turning else np.empty((0, 0)))
+    turning = turning and harmonics[0]
     if shifted:
         inputs, seen, starts = np.empty((0, 0)), np.empty(0), np.empty((0, 0))
         k = 0
@@ -305,46 +312,55 @@ def linear_problem(y, regressors, m, has_trend, damped, fixed, fixed_states):
         if not math.isnan(y[t]):
             n_seen += 1
             size += y[t] * y[t]
-    given_numbers = (fixed, fixed_states, has_trend, damped, season, m, shifted, n_seen, size)
-    return y, regressors, given_numbers, inputs, seen, starts, fast, slow, found
+    given_numbers = (fixed, fixed_states, has_trend, damped, season, m, shifted, turning, n_seen, size)
+    return y, regressors, given_numbers, inputs, seen, starts, fast, slow, found, (harmonics, np.empty((3, k_x)))
 
 
 @njit(**BORROWING)
 def evaluate(shares, problem, with_gradient, gradient):
     """n log(Q/n) at the shares, and its gradient by them where asked.
 
-    Leaves in the problem's last part: weights, first states, coefficients, path (see `smoothing.follow`), and log det
-    of the normal matrix last.
+    Leaves in the problem's `found`: weights, first states, coefficients, errors in the path (see `smoothing.follow`),
+    and log det of the normal matrix last.
     """
-    y, regressors, given_numbers, inputs, seen, starts, fast, slow, found = problem
-    fixed, fixed_states, has_trend, damped, season, m, shifted, n_seen, size = given_numbers
+    y, regressors, given_numbers, inputs, seen, starts, fast, slow, found, turned = problem
+    fixed, fixed_states, has_trend, damped, season, m, shifted, turning, n_seen, size = given_numbers
     weights, states, coefficients, path, rest, pull, by_weight, by_state, directions, seasonal, log_det = found
     n = len(y)
     weights_from_shares(shares, fixed, has_trend, damped, season, weights)
-    if shifted:
-        columns, buffers, solving = fast
+    columns, buffers, solving = fast
+    errors, trends = path[3], path[2]
+    if shifted or turning:
         _response_columns(y, m, weights, has_trend, buffers, columns)
+    if turning:
+        harmonics, shadows = turned
+        turning = solve_harmonic(columns, has_trend, weights, harmonics, shadows, states, coefficients, log_det)
+    if shifted:
         if not _solve_shifted(n, m, has_trend, columns, solving, states, log_det):
             return math.inf
-    else:
+    elif not turning:
         solve_general(inputs, seen, starts, m, weights, slow, states, coefficients, fixed_states, has_trend)
         log_det[0] = 0.0
         for i in range(inputs.shape[1] - 1):
             log_det[0] += 2.0 * math.log(slow[4][i, i])
-    if len(coefficients) > 0:
-        for t in range(n):
-            rest[t] = y[t] - dots(coefficients, regressors[t], len(coefficients))
-    if shifted and m == 0:  # the errors follow from the columns, and of the states only the trend is wanted
-        columns = fast[0]
-        level, trend = states[0], states[1]
-        errors, trends = path[3], path[2]
-        for t in range(n):
-            errors[t] = columns[2, t] - level * columns[0, t] - (trend * columns[1, t] if has_trend else 0.0)
+    if m == 0 and (
+        shifted or turning
+    ):  # the errors follow from the columns, and of the states only the trend is wanted
+        if turning:
+            copy_into(errors, columns[2])
+        else:
+            level, trend = states[0], states[1]
+            for t in range(n):
+                errors[t] = columns[2, t] - level * columns[0, t] - (trend * columns[1, t] if has_trend else 0.0)
         if damped and with_gradient:
+            trend = states[1]
             for t in range(n):
                 trends[t] = trend
                 trend = weights[3] * trend + weights[1] * errors[t]
     else:
+        if len(coefficients) > 0:
+            for t in range(n):
+                rest[t] = y[t] - dots(coefficients, regressors[t], len(coefficients))
         for j in range(m):
             seasonal[j] = states[2 + j]
         follow(rest, season, m, weights, states[0], states[1], seasonal, path)
@@ -363,18 +379,19 @@ def evaluate(shares, problem, with_gradient, gradient):
 
 @njit(**KERNEL)
 def search_batch(
-    values, regressors, which, has_trend, damped, m, fixed, fixed_states, starts, descents, warm, least_used, enough,
-    shares_found, weights_found, states_found, coefficients_found, coefficient_variance, objective, evaluations,
+    values, regressors, harmonic, which, has_trend, damped, m, fixed, fixed_states, starts, descents, warm, least_used,
+    enough, shares_found, weights_found, states_found, coefficients_found, coefficient_variance, objective, evaluations,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], NaN missing; leading NaN are before the series began.
 
-    regressors: [groups, T, k], which: [series], the group of each series. fixed: [4] given weights and fixed_states:
-    [series, 2 + m] given states (the season as a whole), NaN where estimated.
+    regressors: [groups, T, k], which: [series], the group of each series; harmonic: see `linear_problem`. fixed: [4]
+    given weights and fixed_states: [series, 2 + m] given states (the season as a whole), NaN where estimated.
     starts: [starts, free]: where searches may begin, of which the `descents` best are followed to the end. warm:
     [series, free], a start of its own where it is not NaN, followed beside the best of the others. least_used: fewest
-    observed values. enough: stop where -2 log L is promised to fall by less. Written, NaN where a series has fewer:
-    shares_found [series, free], weights_found [series, 4], states_found [series, 2 + m], coefficients_found and, the
-    weights taken as known, coefficient_variance [series, k], objective [series] = n log(Q/n), evaluations [series].
+    observed values. enough: stop where -2 log L is promised to fall by less.
+    Written, NaN where a series has fewer: shares_found [series, free], weights_found [series, 4], states_found [series,
+    2 + m], coefficients_found [series, k] and, the weights taken as known, coefficient_variance [series, k], NaN beside
+    harmonics; objective [series] = n log(Q/n), evaluations [series].
     """
     n_series = values.shape[0]
     n_free = starts.shape[1]
@@ -400,7 +417,8 @@ def search_batch(
             continue
         reference = observed_mean(values[s]) if math.isnan(fixed_states[s, 0]) else 0.0
         y = values[s, start:end] - reference
-        problem = linear_problem(y, regressors[which[s], start:end], m, has_trend, damped, fixed, fixed_states[s])
+        x = regressors[which[s], start:end]
+        problem = linear_problem(y, x, harmonic, m, has_trend, damped, fixed, fixed_states[s])
         tried = 0
         least = math.inf
         is_warm = n_free > 0 and not math.isnan(warm[s, 0])
@@ -440,7 +458,7 @@ def search_batch(
         states_found[s, 0] += reference
         coefficients_found[s] = problem[8][2]
         k_x = regressors.shape[2]
-        if k_x > 0:
+        if k_x > 0 and not harmonic:
             gram, dropped, unit = problem[7][4], problem[7][5], problem[7][6]
             k = len(unit) - 1
             sigma2 = dots(problem[8][3][3], problem[8][3][3], len(y)) / max(n_seen - k - n_free, 1)

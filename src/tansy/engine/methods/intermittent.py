@@ -26,7 +26,8 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     statistics, size = np.empty((n, 4)), np.empty(n)
     kernel.fit_intermittent_batch(
         np.ascontiguousarray(batch.values), _KINDS[form.family], form.given.get("alpha", math.nan),
-        form.given.get("beta", form.given.get("alpha", math.nan)), level, residuals, parameters, statistics, size,
+        form.given.get("beta", form.given.get("alpha", math.nan)), bands != "none", level, residuals, parameters,
+        statistics, size,
     )  # fmt: skip
     notes: dict[int, tuple[str, ...]] = {}
     seen = ~np.isnan(batch.values)

@@ -297,8 +297,8 @@ def _linear(
 
     def search(values: Floats, x: Floats, warm: Floats, starts: Floats, found: Floats, variances: Floats) -> None:
         smoothing_linear.search_batch(
-            values, x, task.which, trend != "N", trend == "Ad", m, fixed, given, starts, descents, warm, least,
-            _TIGHT if tight else _LOOSE, shares, weights, states, found, variances, objective, evaluations,
+            values, x, form.harmonics > 0, task.which, trend != "N", trend == "Ad", m, fixed, given, starts, descents,
+            warm, least, _TIGHT if tight else _LOOSE, shares, weights, states, found, variances, objective, evaluations,
         )  # fmt: skip
 
     if not (m or columns) and np.isnan(given).all():
@@ -623,8 +623,8 @@ def _doubt(
     of_weights, of_states, of_x = np.empty((n, 4)), np.empty((n, 2 + m)), np.empty((n, columns))
     smoothing_doubt.doubt_batch(
         np.ascontiguousarray(run.started.values[rows]), np.ascontiguousarray(run.task.x[:, :, :columns]),
-        run.task.which[rows], trend != "N", trend == "Ad", m, fixed, given, shares, fits.forecast[rows],
-        each, together, tails, tails_together, of_weights, of_states, of_x,
+        one.form.harmonics > 0, run.task.which[rows], trend != "N", trend == "Ad", m, fixed, given, shares,
+        fits.forecast[rows], each, together, tails, tails_together, of_weights, of_states, of_x,
     )  # fmt: skip
     errors = np.full((n, 4 + 2 + run.m + run.task.x.shape[2]), math.nan)
     errors[:, :4], errors[:, 4 : 6 + m], errors[:, 6 + run.m : 6 + run.m + columns] = of_weights, of_states, of_x
