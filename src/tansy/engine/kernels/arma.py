@@ -258,20 +258,47 @@ def innovations(inputs, room, settled, ahead, errors, spread):
     if t < n:
         spread[t:] = 1.0
         for c in range(rows):
-            _innovations_settled(inputs[c], t, phi, theta, phi_lags, theta_lags, ahead[c], errors[c])
+            _without_phi(inputs[c], t, phi, phi_lags, ahead[c], errors[c])
+        # A row waits for its own last value alone: four side by side take as long as one.
+        c = 0
+        if len(theta_lags) == 1 and theta_lags[0] == 1:
+            while c + 3 < rows:
+                _four_without_theta(theta[0], errors[c, t:], errors[c + 1, t:], errors[c + 2, t:], errors[c + 3, t:])
+                c += 4
+        while c < rows:
+            _without_theta(theta, theta_lags, errors[c, t:])
+            c += 1
+        for c in range(rows):
+            _look_ahead(inputs[c], t, phi, theta, phi_lags, theta_lags, ahead[c], errors[c])
     return log_f
 
 
 @njit(**BORROWING)
-def _innovations_settled(y, begin, phi, theta, phi_lags, theta_lags, ahead, errors):
-    """The recursion with gains at their limit: y_t - phi's part at once, then theta's part one period after the other.
-    What came before `begin` is in `ahead`."""
+def _without_phi(y, begin, phi, phi_lags, ahead, errors):
+    """With gains at their limit: y_t less phi's part, which is there at once. `ahead` has what came before `begin`."""
     n = len(y)
     e, before, own = errors[begin:], ahead[begin:n], y[begin:]  # loops from zero on, which the compiler vectorises
     for t in range(len(e)):
         e[t] = own[t] - before[t]
     for j in phi_lags:
         less(e[j:], phi[j - 1], own[: max(len(own) - j, 0)])
+
+
+@njit(**BORROWING)
+def _four_without_theta(theta, a, b, c, d):
+    """theta's part of four rows at lag 1, one period after the other."""
+    e = f = g = h = 0.0
+    for t in range(len(a)):
+        e = a[t] - theta * e
+        f = b[t] - theta * f
+        g = c[t] - theta * g
+        h = d[t] - theta * h
+        a[t], b[t], c[t], d[t] = e, f, g, h
+
+
+@njit(**BORROWING)
+def _without_theta(theta, theta_lags, e):
+    """theta's part, one period after the other."""
     if len(theta_lags) == 1 and theta_lags[0] == 1:
         last = 0.0
         for t in range(len(e)):
@@ -292,6 +319,12 @@ def _innovations_settled(y, begin, phi, theta, phi_lags, theta_lags, ahead, erro
                     break
                 v -= theta[j - 1] * e[t - j]
             e[t] = v
+
+
+@njit(**BORROWING)
+def _look_ahead(y, begin, phi, theta, phi_lags, theta_lags, ahead, errors):
+    """What the periods from `begin` on say about those after the last."""
+    n = len(y)
     for j in phi_lags:
         for i in range(j):
             if n + i - j >= begin:
