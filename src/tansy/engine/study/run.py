@@ -10,7 +10,7 @@ import hashlib
 import resource
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Container, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -337,8 +337,10 @@ class _Watch:
     """What share of each chunk is done, told by the threads that work, and whether they are to stop, told by the one
     that waits for them. Only the latter speaks to the outside."""
 
-    def __init__(self, sizes: list[int], say: Progress, stop_if_asked: Callable[[], None]) -> None:
-        self._sizes, self._shares = sizes, [0.0] * len(sizes)
+    def __init__(
+        self, sizes: list[int], kept: Container[int], say: Progress, stop_if_asked: Callable[[], None]
+    ) -> None:
+        self._sizes, self._shares = sizes, [float(i in kept) for i in range(len(sizes))]
         self._say, self._stop_if_asked = say, stop_if_asked
         self._stopped = False
 
@@ -371,24 +373,23 @@ def _fit_all(
 ) -> ChunkFits:
     n = len(history)
     spans = [(i, start, min(start + _CHUNK, n)) for i, start in enumerate(range(0, n, _CHUNK))]
-    watch = _Watch([end - start for _, start, end in spans], say, stop_if_asked)
+    kept = {i: store.load(i) for i, _, _ in spans} if store else {}
+    parts = {i: fits for i, fits in kept.items() if fits is not None}
+    watch = _Watch([end - start for _, start, end in spans], parts, say, stop_if_asked)
 
     def work(span: tuple[int, int, int]) -> tuple[int, ChunkFits]:
         i, start, end = span
-        kept = store.load(i) if store else None
-        if kept is None:
-            own = shared.rows(start, end)
-            kept = fit_chunk(
-                history[start:end], timeline, forms, seen_at, leads, own.seasons, own.drivers, own.pooled,
-                said=partial(watch.hear, i),
-            )  # fmt: skip
-            if store:
-                store.save(i, kept)
-        watch.hear(i, 1.0)
-        return i, kept
+        own = shared.rows(start, end)
+        fits = fit_chunk(
+            history[start:end], timeline, forms, seen_at, leads, own.seasons, own.drivers, own.pooled,
+            said=partial(watch.hear, i),
+        )  # fmt: skip
+        if store:
+            store.save(i, fits)
+        return i, fits
 
     watch.look()
-    parts = dict(run_chunks(work, spans, workers, watch.look))
+    parts |= run_chunks(work, [span for span in spans if span[0] not in parts], workers, watch.look)
     ordered = [parts[i] for i in range(len(spans))]
 
     def joined(name: str) -> Floats:

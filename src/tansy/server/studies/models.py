@@ -113,7 +113,7 @@ class Run(models.Model):
         self.save()
 
     def ask_to_stop(self) -> None:
-        """A run that has not begun stops at once, one that has at its next chunk."""
+        """A run that has not begun stops at once, one that has within a second or two."""
         if self.state == self.State.QUEUED:
             self.end(self.State.STOPPED, "Stopped before it began.")
         elif self.state == self.State.RUNNING:

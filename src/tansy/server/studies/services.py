@@ -209,12 +209,13 @@ class Reporter:
         self._run = run
         self._step_began = 0.0
         self._last = 0.0
+        self._of = -1
         self._first_done = 0
 
     def __call__(self, step: str, done: int, of: int) -> None:
         now = time.monotonic()
-        if step != self._run.step or done == 0:
-            self._step_began, self._first_done = now, done
+        if step != self._run.step or of != self._of:  # what was kept of a run before took no time now
+            self._step_began, self._first_done, self._of = now, done, of
         elif now - self._last < _REPORT_EVERY and done < of:
             return
         self._last = now
