@@ -94,6 +94,22 @@ def test_harmonics_are_generalised_least_squares() -> None:
     np.testing.assert_allclose(fits.forecast[0], expected, rtol=1e-8)
 
 
+@pytest.mark.parametrize(("frequency", "m"), [("M", 12), ("Q", 4)])
+@pytest.mark.parametrize("text", ["arima(0,0,0)", "ets(A,N,N; alpha=0)"])
+def test_all_harmonics_of_a_year_are_the_means_of_its_periods(frequency: str, m: int, text: str) -> None:
+    """As many numbers as the year has periods: the sine of two periods, which is zero at each, is none of them."""
+    rng = np.random.default_rng(3)
+    timeline = Timeline(frequency, 8_000, 6 * m, m)
+    y = 100.0 + np.tile(rng.normal(0, 20, m), 6) + rng.normal(0, 3, 6 * m)
+    fits = fit(parse(f"{text} + harmonics({m // 2})"), Batch(y[None], timeline), m, bands="estimated")
+    means = y.reshape(6, m).mean(axis=0)
+    np.testing.assert_allclose(fits.forecast[0], means, rtol=1e-8)
+    p = parameters(fits)
+    assert f"sin{m // 2}" not in p and {f"cos{m // 2}", f"sin{m // 2 - 1}"} <= set(p)
+    n, squares = 6 * m, ((y.reshape(6, m) - means) ** 2).sum()
+    assert fits.aic[0] == pytest.approx(n * (math.log(2 * math.pi * squares / n) + 1) + 2 * (m + 1), rel=1e-9)
+
+
 def test_simple_methods_have_their_closed_forms() -> None:
     y = np.array([3.0, 5.0, 4.0, 8.0, 6.0, 9.0])
     naive, drift, mean = (fitted(text, y) for text in ("naive", "drift", "mean"))

@@ -194,11 +194,20 @@ class Timeline:
         return Timeline(self.frequency, self.first, n_periods, self.season_length)
 
     def harmonics(self, pairs: int, n_ahead: int) -> NDArray[np.float64]:
-        """Yearly sines and cosines, shape [n_periods + n_ahead, 2 pairs].
+        """Yearly sines and cosines, shape [n_periods + n_ahead, columns], named by `harmonic_names`.
 
         Counted from period zero of the calendar, so that the same week has the same values whatever the first period.
         """
         t = np.arange(self.first, self.first + self.n_periods + n_ahead, dtype=np.float64)
         k = np.arange(1, pairs + 1, dtype=np.float64)
         angle = 2.0 * math.pi * np.outer(t, k) / PERIODS_PER_YEAR[self.frequency]
-        return np.concatenate([np.sin(angle), np.cos(angle)], axis=1)
+        sines = pairs - int(self._ends_in_a_cosine(pairs))
+        return np.concatenate([np.sin(angle[:, :sines]), np.cos(angle)], axis=1)
+
+    def harmonic_names(self, pairs: int) -> list[str]:
+        """sin1, sin2, ..., cos1, cos2, ... A sine of two periods is zero in all of them, and left out."""
+        sines = pairs - int(self._ends_in_a_cosine(pairs))
+        return [*(f"sin{k}" for k in range(1, sines + 1)), *(f"cos{k}" for k in range(1, pairs + 1))]
+
+    def _ends_in_a_cosine(self, pairs: int) -> bool:
+        return pairs > 0 and 2 * pairs == PERIODS_PER_YEAR[self.frequency]

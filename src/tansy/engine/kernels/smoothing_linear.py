@@ -285,7 +285,7 @@ def linear_problem(y, regressors, harmonic, m, has_trend, damped, fixed, fixed_s
         given = True
     k_x = regressors.shape[1]
     shifted = complete and not given and k_x == 0 and n > m
-    turning = harmonic and complete and not given and k_x > 0 and m == 0 and n > k_x + 2
+    turning = harmonic and complete and not given and m == 0 and n > k_x + 2 and k_x > 0 and k_x % 2 == 0
     harmonics = harmonic_basis(regressors if turning else np.empty((0, 0)))
     turning = turning and harmonics[0]
     if shifted:

@@ -45,9 +45,9 @@ def pairs_of(form: Form, timeline: Timeline) -> range:
     return range(form.harmonics, form.harmonics + 1)
 
 
-def names_of(form: Form) -> tuple[str, ...]:
+def names_of(form: Form, timeline: Timeline) -> tuple[str, ...]:
     """Names of the columns, harmonics first."""
-    found = [f"{name}{j}" for name in HARMONIC for j in range(1, form.harmonics + 1)]
+    found = timeline.harmonic_names(form.harmonics)
     for entry in form.drivers:
         found += columns_of(entry)
     return (*found, *(f"shift {period}" for period in form.level_shifts), *([SLOPE] if form.slope_changes else []))
@@ -73,7 +73,7 @@ def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: T
         shifts.append(np.arange(1.0 - length, horizon + 1.0)[:, None])
     if not form.drivers:
         x = np.concatenate([*common, *shifts], axis=1)[None]
-        return Regressors(np.ascontiguousarray(x), np.zeros(n, np.int64), names_of(form), None, {})
+        return Regressors(np.ascontiguousarray(x), np.zeros(n, np.int64), names_of(form, timeline), None, {})
     columns: list[Floats] = []
     own: list[tuple[str, int]] = []
     for entry in form.drivers:
@@ -98,12 +98,12 @@ def regressors_of(form: Form, drivers: Mapping[str, Floats], n: int, timeline: T
         period = label(timeline.last + 1 + lead - own[column][1], timeline.frequency)
         missing[i] = f"{own[column][0]} is not known for {period}"
     shared = np.concatenate([*common, *shifts], axis=1)
-    first = 2 * form.harmonics
+    first = common[0].shape[1]
     everything = np.empty((n, length + horizon, first + len(columns) + len(shifts)))
     everything[:, :, :first] = shared[:, :first]
     everything[:, :, first : first + len(columns)] = x
     everything[:, :, first + len(columns) :] = shared[:, first:]
-    return Regressors(everything, np.arange(n), names_of(form), gone[:, :length].any(axis=2), missing)
+    return Regressors(everything, np.arange(n), names_of(form, timeline), gone[:, :length].any(axis=2), missing)
 
 
 def regressors_of_drivers(

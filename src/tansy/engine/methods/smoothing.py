@@ -30,7 +30,7 @@ from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, aicc, all_p
 from tansy.engine.methods.notation import RESTRICTIONS, Form
 from tansy.engine.methods.regressors import pairs_of
 from tansy.engine.methods.shared_season import season_profiles
-from tansy.engine.timeline import PERIODS_PER_YEAR
+from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
 _SEASON_CODE = {"N": 0, "A": 1, "M": 2}
 _WEIGHTS = ("alpha", "beta", "gamma", "phi")
@@ -138,9 +138,20 @@ def _candidates(form: Form, batch: Batch) -> list[Form]:
 
 
 def _harmonics(batch: Batch, pairs: int, horizon: int) -> Floats:
-    """[1, T + H, 2 pairs], each sine beside its cosine, so that fewer pairs are the first columns."""
-    x = batch.timeline.harmonics(pairs, horizon)
-    return np.ascontiguousarray(x.reshape(len(x), 2, pairs).swapaxes(1, 2).reshape(1, len(x), 2 * pairs))
+    """[1, T + H, columns], in the order of `_beside`."""
+    names = batch.timeline.harmonic_names(pairs)
+    order = [names.index(name) for name in _beside(pairs, batch.timeline)]
+    return np.ascontiguousarray(batch.timeline.harmonics(pairs, horizon)[None, :, order])
+
+
+def _beside(pairs: int, timeline: Timeline) -> list[str]:
+    """Names of harmonics, each sine beside its cosine, so that fewer pairs are the first columns."""
+    return sorted(timeline.harmonic_names(pairs), key=lambda name: (int(name[3:]), name[:3] == "cos"))
+
+
+def _n_outside(form: Form, task: _Task) -> int:
+    """Columns that the season beside the states takes; the last of all pairs may have no sine."""
+    return int(form.shared_season) or min(2 * form.harmonics, task.x.shape[2])
 
 
 def _is_seasonal(form: Form) -> bool:
@@ -228,7 +239,7 @@ def _search(
     fixed = np.array([form.given.get(name, math.nan) for name in _WEIGHTS])
     given = np.ascontiguousarray(fixed_states[:, : 2 + m])
     n, n_free = len(task.values), len(free)
-    k = n_free + 2 * form.harmonics + int(form.shared_season) + 1
+    k = n_free + _n_outside(form, task) + 1
     k += int(np.isnan(given[:1, 0]).sum()) + (int(np.isnan(given[:1, 1]).sum()) if trend != "N" else 0)
     k += m - 1 if m and np.isnan(given[:1, 2]).any() else 0
     if "tune" in form.choices:
@@ -290,7 +301,7 @@ def _linear(
     _, trend, season = form.letters
     m = task.m if season != "N" else 0
     n, n_free = len(task.values), starts.shape[1]
-    columns = 1 if form.shared_season else 2 * form.harmonics
+    columns = _n_outside(form, task)
     shares, weights, states = np.empty((n, n_free)), np.empty((n, 4)), np.empty((n, 2 + m))
     coefficients, precision = np.empty((n, columns)), np.empty((n, columns))
     objective, evaluations = np.empty(n), np.empty(n, np.int64)
@@ -487,7 +498,10 @@ def _finish(
     for i in np.nonzero(undefined)[0].tolist():
         if not any(text.startswith("not fitted") for text in notes.get(i, ())):
             notes[i] = (*notes.get(i, ()), *too_few(task.values[i]))
-    names, parameters = _parameters(found, letters, chosen, weights, states, coefficients, widest)
+    most_pairs = max(one.form.harmonics for one in found)
+    outside = ["shared-season"] if form.shared_season else _beside(most_pairs, batch.timeline)
+    of_form = [_n_outside(one.form, task) for one in found]
+    names, parameters = _parameters(outside, of_form, letters, chosen, weights, states, coefficients, widest)
     parameters[undefined] = math.nan
     exact = ~undefined & (sum_squares == 0.0)
     note(notes, exact, "the method repeats this series without any error; the bands have no width")
@@ -510,20 +524,19 @@ def _finish(
 
 
 def _parameters(
-    found: list[_Found], letters: list[tuple[str, str, str] | None], chosen: Integers, weights: Floats, states: Floats,
-    coefficients: Floats, m: int,
+    outside: list[str], of_form: list[int], letters: list[tuple[str, str, str] | None], chosen: Integers,
+    weights: Floats, states: Floats, coefficients: Floats, m: int,
 ) -> tuple[tuple[str, ...], Floats]:  # fmt: skip
-    """Names over all candidates, and values [n, P], NaN where the chosen form has none of the name."""
-    pairs = max(one.form.harmonics for one in found)
-    shared = any(one.form.shared_season for one in found)
-    outside = ["shared-season"] if shared else [name for k in range(1, pairs + 1) for name in (f"sin{k}", f"cos{k}")]
+    """Names over all candidates, and values [n, P], NaN where the chosen form has none of the name.
+
+    outside: names beside the states, of which each candidate has the first so many, `of_form`.
+    """
     names = [*_WEIGHTS, "level", "trend", *(f"season{j}" for j in range(1, m + 1)), *outside]
     values = np.hstack([weights, states, coefficients[:, : len(outside)]])
-    has = np.zeros((len(found), len(names)), dtype=bool)
+    has = np.zeros((len(letters), len(names)), dtype=bool)
     for j, one in enumerate(letters):
         assert one is not None
         trend, seasonal = one[1] != "N", one[2] != "N"
-        own = 2 * found[j].form.harmonics if not shared else 1
         has[j] = [
             True,
             trend,
@@ -532,7 +545,7 @@ def _parameters(
             True,
             trend,
             *[seasonal] * m,
-            *(i < own for i in range(len(outside))),
+            *(i < of_form[j] for i in range(len(outside))),
         ]
     values[~has[chosen]] = math.nan
     any_has = has.any(axis=0)
@@ -607,7 +620,7 @@ def _doubt(
     assert one.form.letters is not None
     _, trend, season = one.form.letters
     m = run.task.m if season != "N" else 0
-    columns = 1 if one.form.shared_season else 2 * one.form.harmonics
+    columns = _n_outside(one.form, run.task)
     horizon, n = run.task.horizon, len(rows)
     if "tune" in one.form.choices:
         used = fits.n_used[rows]

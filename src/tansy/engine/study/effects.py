@@ -13,7 +13,7 @@ from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.inference import Coefficient, coefficients, errors_on_scale
 from tansy.engine.methods.notation import Form, driver_of
-from tansy.engine.methods.regressors import columns_of, names_of, regressors_of, regressors_of_drivers
+from tansy.engine.methods.regressors import columns_of, regressors_of, regressors_of_drivers
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
@@ -103,13 +103,12 @@ def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
     errors = errors_on_scale(y, fits)
     ratios = np.log(np.maximum(y, 0.5) / np.maximum(fitted, 0.5))
     by_name = {one.name: one for one in coefficients(fits, 0)}
-    names = names_of(form)
     found = []
     for entry in form.drivers:
         explained = _explained(form, entry, batch, fits)
         for column in columns_of(entry):
             if column in by_name:
-                x = columns.x[0, :length, names.index(column)]
+                x = columns.x[0, :length, columns.names.index(column)]
                 found.append(_effect(entry, column, by_name[column], x, batch, errors, units, explained))
     if form.pooled:
         own = regressors_of_drivers(form.pooled, batch.drivers, 1, timeline, fits.forecast.shape[1])

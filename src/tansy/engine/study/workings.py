@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from tansy.engine.methods.fits import Fits
 from tansy.engine.methods.notation import Form
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.methods.regressors import names_of, regressors_of, regressors_of_drivers
+from tansy.engine.methods.regressors import regressors_of, regressors_of_drivers
 from tansy.engine.methods.trends import theta_line
 from tansy.engine.timeline import Timeline
 
@@ -120,7 +120,7 @@ def workings(
         return _of_regression(values, timeline, fits, drivers or {})
     lift = _lift(timeline, fits, drivers or {}) if form.pooled else None
     if form.family == "arima" and form.orders and not _gaps(values):
-        beside = _beside(timeline, fits, drivers or {}) if names_of(form) else None
+        beside = _beside(timeline, fits, drivers or {}) if form.harmonics or form.drivers or form.level_shifts else None
         if beside is None or not np.isnan(beside).any():
             return _of_arima(values, timeline, fits, beside, lift)
     if form.family == "ets":
@@ -170,10 +170,8 @@ def _outside(timeline: Timeline, fits: Fits, profile: Floats | None) -> Floats |
     if form.shared_season and profile is not None:
         return p["shared-season"] * (profile[: timeline.n_periods] - 1.0)
     if form.harmonics:
-        pairs = form.harmonics
-        x = timeline.harmonics(pairs, 0)
-        names = [*(f"sin{k + 1}" for k in range(pairs)), *(f"cos{k + 1}" for k in range(pairs))]
-        found: Floats = x @ np.array([p[name] for name in names])
+        names = timeline.harmonic_names(form.harmonics)
+        found: Floats = timeline.harmonics(form.harmonics, 0) @ np.array([p[name] for name in names])
         return found
     return None
 
