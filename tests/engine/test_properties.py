@@ -220,7 +220,8 @@ def test_series_of_any_size_and_sort_give_numbers_or_a_reason(n: int, kind: str)
     values[0, 24 - n :] = y
     own = {name: one[:1, : 24 + 3] for name, one in drivers(1).items()}
     batch = Batch(values, Timeline("M", 24000, 24, 4), own)
-    for text in (*METHODS, "ets(best)", "ets(M,Ad,M)", "boxcox(best) arima(1,0,0)", "arima(2,0,2)(1,0,1)6"):
+    more = ("ets(best)", "ets(M,Ad,M)", "boxcox(best) arima(1,0,0)", "arima(2,0,2)(1,0,1)6", "trend(exponential)")
+    for text in (*METHODS, *more):
         text = text.replace(")6", ")4")
         try:
             fits = fit(parse(text), batch, 3, bands="estimated")
@@ -232,8 +233,9 @@ def test_series_of_any_size_and_sort_give_numbers_or_a_reason(n: int, kind: str)
             continue
         assert np.isfinite(fits.forecast[0]).all(), text
         assert fits.distribution is not None
-        found = fits.distribution.quantiles(P)[0]
-        if np.isnan(found).all():
-            assert any("no bands" in one for one in fits.notes.get(0, ())), f"{text}: no bands, and no word why"
-            continue
-        assert np.isfinite(found).all() and (np.diff(found, axis=0) >= 0).all(), text
+        for of_sums in (False, True):
+            found = fits.distribution.quantiles(P, of_sums)[0]
+            if np.isnan(found).all():
+                assert any("no bands" in one for one in fits.notes.get(0, ())), f"{text}: no bands, and no word why"
+                continue
+            assert np.isfinite(found).all() and (np.diff(found, axis=0) >= 0).all(), (text, of_sums)

@@ -84,7 +84,7 @@ class Transformed:
         if not together:
             return brought_back(self.of.quantiles(p), powers)
         paths = brought_back(normal_paths(self.of), powers)
-        return path_quantiles(np.cumsum(paths, axis=1).astype(np.float32), p)
+        return path_quantiles(np.cumsum(paths, axis=1), p)
 
 
 @dataclass(frozen=True)
@@ -207,7 +207,7 @@ class Chosen:
         return found
 
 
-def path_quantiles(paths: NDArray[np.float32], p: Floats) -> Floats:
+def path_quantiles(paths: NDArray[np.float32] | Floats, p: Floats) -> Floats:
     """Quantiles over the last axis, [series, Q, H] from paths [series, H, N], which are sorted in place.
 
     The k-th of N sorted paths is the k/(N + 1) quantile, with straight lines between. One sort serves all quantiles.

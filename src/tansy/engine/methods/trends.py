@@ -85,7 +85,7 @@ class _OnScale:
         if together and (self._exponential or bool((self._factor != 1.0).any())):
             x = normal_paths(self._of)
             x = (np.exp(x) if self._exponential else x) * self._factor[:, :, None]
-            return path_quantiles(np.cumsum(x, axis=1).astype(np.float32), p)
+            return path_quantiles(np.cumsum(x, axis=1), p)
         found = self._of.quantiles(p, together)
         return (np.exp(found) if self._exponential else found) * (1.0 if together else self._factor[:, None, :])
 
