@@ -14,7 +14,7 @@ from scipy.stats import multivariate_normal
 
 from tansy.engine.errors import NotationError
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.fits import Batch, Fits, aicc
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.timeline import Timeline
@@ -108,6 +108,12 @@ def test_all_harmonics_of_a_year_are_the_means_of_its_periods(frequency: str, m:
     assert f"sin{m // 2}" not in p and {f"cos{m // 2}", f"sin{m // 2 - 1}"} <= set(p)
     n, squares = 6 * m, ((y.reshape(6, m) - means) ** 2).sum()
     assert fits.aic[0] == pytest.approx(n * (math.log(2 * math.pi * squares / n) + 1) + 2 * (m + 1), rel=1e-9)
+
+
+def test_the_corrected_criterion_is_infinite_where_nothing_is_left_to_correct_with() -> None:
+    """Also where the fit is exact, whose likelihood is infinite the other way; without a likelihood there is none."""
+    loglik, k, n = np.array([math.inf, -3.0, -3.0, 2.0]), np.array([3.0, 3.0, 3.0, 0.0]), np.array([4.0, 4.0, 9.0, 9.0])
+    np.testing.assert_array_equal(aicc(loglik, k, n), [math.inf, math.inf, 6.0 + 6.0 + 24.0 / 5.0, math.nan])
 
 
 def test_simple_methods_have_their_closed_forms() -> None:

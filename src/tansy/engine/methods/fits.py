@@ -208,8 +208,9 @@ def _scattered(parts: Sequence[tuple[Integers, NDArray[Any]]], n: int) -> NDArra
 def aicc(loglik: Floats, k: Floats, n: Floats) -> Floats:
     """Corrected Akaike criterion, infinite where n - k - 1 <= 0 and NaN without a likelihood (k = 0)."""
     room = n - k - 1.0
-    correction = np.divide(2.0 * k * (k + 1.0), room, out=np.full_like(room, np.inf), where=room > 0)
-    return np.where(k > 0, -2.0 * loglik + 2.0 * k + correction, np.nan)
+    correction = np.divide(2.0 * k * (k + 1.0), room, out=np.zeros_like(room), where=room > 0)
+    found = np.where(room > 0, -2.0 * loglik + 2.0 * k + correction, np.inf)  # also where a fit is exact
+    return np.where(k > 0, found, np.nan)
 
 
 def all_positive(values: Floats) -> NDArray[np.bool_]:
