@@ -14,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from numpy.typing import NDArray
+from scipy.stats import norm
 
 from tansy.engine.backtest.choice import choose
 from tansy.engine.backtest.intervals import calibrate, groups, probabilities, whole_bands
@@ -127,6 +128,15 @@ def test_bands_cover_fresh_errors_of_any_shape() -> None:
         np.testing.assert_allclose(inside.mean(), level, atol=0.015)
         np.testing.assert_allclose(inside.mean(axis=(0, 1)), level, atol=0.03)
     assert (np.diff(bands.now, axis=1) >= 0).all()
+
+
+@pytest.mark.parametrize("error", [0.0, math.nan])
+def test_bands_of_what_never_missed_have_no_width_and_of_what_was_never_tested_a_normal_one(error: float) -> None:
+    n, h = 4, 3
+    flat, sigma, p = np.ones((n, 2, h)), np.full((n, 2), 2.0), probabilities([80, 95])
+    bands = calibrate(np.full((n, 2, h), error), sigma, sigma[:, 0], flat, flat[:, 0], np.zeros(n, dtype=int), p)
+    expected = np.zeros(4) if error == 0.0 else 2.0 * norm.ppf([0.025, 0.1, 0.9, 0.975])
+    np.testing.assert_allclose(bands.now, np.broadcast_to(expected[None, :, None], bands.now.shape), atol=1e-12)
 
 
 @pytest.mark.parametrize("power", [0.0, 0.5, 1.0])

@@ -64,6 +64,21 @@ def test_projection_is_the_dense_formula(structure: Structure, name: str) -> Non
     assert structure.summation.largest_gap(found) <= 1e-12
 
 
+def test_a_series_that_outweighs_all_others_still_adds_up(structure: Structure) -> None:
+    """A mistyped 1e9 beside units: its variance is 1e18 of the others', whose forecasts it hardly moves."""
+    rng = np.random.default_rng(6)
+    n = structure.n_aggregates
+    finest = rng.uniform(5, 9, (structure.n_series, 3))
+    base = structure.summation.sum_up(finest)
+    base[:n] += rng.normal(0, 1, (n, 3))
+    variance = np.ones(structure.n_nodes)
+    variance[n + 2] = 1e18
+    found = reconcile(structure.summation, base, "variance", variance)
+    np.testing.assert_array_equal(found, structure.summation.sum_up(found[n:]))
+    others = np.delete(np.arange(structure.n_series), 2)
+    assert np.abs(found[n:] - finest)[others].max() < 2.0
+
+
 def test_bottom_up_keeps_the_finest(structure: Structure) -> None:
     base = np.random.default_rng(2).normal(10, 3, (structure.n_nodes, 2))
     found = reconcile(structure.summation, base, "bottom-up", np.ones(structure.n_nodes))

@@ -11,8 +11,8 @@ factors, and only what is common is pooled:
 
 The second factor widens the bands in season and narrows them out of it: counts spread with the root of their mean,
 promotions and weather in proportion to it. The power is the one with the least interval score. The shape's empirical
-quantiles give the bands: no normal distribution is assumed. Powers and coverage are judged with bands that were made
-without the origin they are judged on.
+quantiles give the bands: no normal distribution is assumed, but where nothing could be tested at all. Powers and
+coverage are judged with bands that were made without the origin they are judged on.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import ndtri
 
 from tansy.engine.backtest.measures import interval_score, nan_mean
 
@@ -156,10 +157,11 @@ def _offsets(z: Floats, group: Integers, p: Floats) -> Floats:
         capped = np.minimum(u * u, 25.0 * mean_square)
         count = np.isfinite(u).sum(axis=(1, 2))
         total = np.where(np.isfinite(capped), capped, 0.0).sum(axis=(1, 2))
-        factor = np.sqrt((total / mean_square + _PRIOR_ERRORS) / (count + _PRIOR_ERRORS))
+        relative = total / mean_square if mean_square > 0.0 else count
+        factor = np.sqrt((relative + _PRIOR_ERRORS) / (count + _PRIOR_ERRORS))
         shape = (u / factor[:, None, None]).ravel()
         shape = shape[np.isfinite(shape)]
-        quantiles = np.quantile(shape, p) if len(shape) else np.zeros(len(p))
+        quantiles = np.quantile(shape, p) if len(shape) else ndtri(p)  # nothing was tested anywhere: normal errors
         factors = factor if len(own) == inside.sum() else np.ones(int(inside.sum()))
         offsets[inside] = factors[:, None, None] * quantiles[None, :, None] * growth[None, None, :]
     return offsets

@@ -19,6 +19,8 @@ from tansy.engine.structure.constraints import Summation
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
+_LEAST_BESIDE = 1e-12  # least variance of an aggregate as a share of the sum of its series' variances
+
 METHODS = ("none", "bottom-up", "ols", "structural", "variance")
 
 
@@ -49,13 +51,14 @@ class Projection:
     def __init__(self, summation: Summation, w: Floats, zero: Booleans | None = None) -> None:
         n = summation.n_aggregates
         self._summation = summation
-        self._w_aggregates = w[:n]
         self._w_finest = np.where(zero, 0.0, w[n:]) if zero is not None else w[n:]
         self._zero = zero
         s = summation.matrix
+        # beside a series that outweighs all others by so much, those that hold it would be the same row to rounding
+        w_aggregates = np.maximum(w[:n], _LEAST_BESIDE * (s @ self._w_finest))
         self._order = np.argsort(np.diff(s.indptr), kind="stable")
         ordered = s[self._order]
-        system = (ordered * self._w_finest) @ ordered.T + sparse.diags_array(self._w_aggregates[self._order])
+        system = (ordered * self._w_finest) @ ordered.T + sparse.diags_array(w_aggregates[self._order])
         self._factor = splu(
             sparse.csc_array(system),
             permc_spec="NATURAL",
