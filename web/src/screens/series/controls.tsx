@@ -1,6 +1,6 @@
 /** The controls of one try: form, constants, start. Every change is a new text of the method. */
 import { fixed } from '../../ui/format';
-import { halfLife, periodsOfWeight } from './explain';
+import { halfLife, reach } from './explain';
 import { type Controls, controlsOf, FAMILIES, rangeOf, textOf, type Weight, weightsOf } from './form';
 
 const WEIGHTS: Record<Weight, string> = {
@@ -308,9 +308,7 @@ function Slider({
 
 function meaning(name: Weight, value: number, noun: string): string {
   if (name === 'phi') return `half of the slope is gone after ${halfLife(value)} ${noun}s`;
-  if (value < 0.002)
-    return { alpha: 'the level stays', beta: 'the trend stays', gamma: 'the season stays' }[name];
-  if (name !== 'alpha') return `${fixed(100 * value, 1)} % of each error`;
-  const n = periodsOfWeight(value);
-  return n === 1 ? `nearly all weight on the last ${noun}` : `90 % of the weight on the last ${n} ${noun}s`;
+  if (name === 'alpha') return reach(value, noun, 'the level stays');
+  if (value < 0.002) return { beta: 'the trend stays', gamma: 'the season stays' }[name];
+  return `${fixed(100 * value, 1)} % of each error`;
 }

@@ -43,6 +43,25 @@ describe('parameters in words', () => {
     expect(explain([{ name: 'shared-season', value: -20 }], 'month')[0]?.meaning).toContain('less 2.0 units');
   });
 
+  it('counts sales where a weight is taken up at sales alone', () => {
+    const said = (parameters: { name: string; value: number }[]) =>
+      explain(parameters, 'week').map((one) => [one.name, one.meaning]);
+    const weights = [
+      { name: 'alpha', value: 0.18 },
+      { name: 'beta', value: 0.95 },
+      { name: 'size', value: 4 },
+    ];
+    expect(said([...weights, { name: 'interval', value: 3 }]).slice(0, 2)).toEqual([
+      ['size weight α', '90 % of the weight on the last 12 sales'],
+      ['gap weight β', 'nearly all weight on the last sale'],
+    ]);
+    expect(said([...weights, { name: 'probability', value: 0.3 }])[1]).toEqual([
+      'chance weight β',
+      'nearly all weight on the last week',
+    ]);
+    expect(said([{ name: 'alpha', value: 0.001 }])[0]?.[1]).toBe('the level stays where it started');
+  });
+
   it('names harmonics and lags, and leaves 52 seasonal states out', () => {
     const found = explain(
       [

@@ -66,17 +66,44 @@ export function kindSentence(kind: Schema['Kind'], frequency: string): string {
   return `${name} ${empty}${often}.`;
 }
 
+/** How far back a weight of smoothing reaches, counted in what it is taken up at: periods, or sales. */
+export function reach(weight: number, counted: string, nothing: string): string {
+  if (weight <= 0.002) return nothing;
+  const n = periodsOfWeight(weight);
+  return n === 1
+    ? `nearly all weight on the last ${counted}`
+    : `90 % of the weight on the last ${n} ${counted}s`;
+}
+
+/** Weights of methods for slow movers: sizes, and gaps or the chance of a sale. */
+function slowMover(name: string, value: number, noun: string, byChance: boolean): Explained | null {
+  if (name === 'alpha')
+    return {
+      key: name,
+      name: 'size weight α',
+      value,
+      meaning: reach(value, 'sale', 'sizes stay as the first'),
+    };
+  if (name !== 'beta') return null;
+  return byChance
+    ? {
+        key: name,
+        name: 'chance weight β',
+        value,
+        meaning: reach(value, noun, 'the chance stays as at the start'),
+      }
+    : { key: name, name: 'gap weight β', value, meaning: reach(value, 'sale', 'gaps stay as the first') };
+}
+
 export function explain(parameters: { name: string; value: number }[], noun: string): Explained[] {
+  const names = new Set(parameters.map(({ name }) => name));
   return parameters
     .filter(({ name }) => !name.startsWith('season'))
     .map(({ name, value }) => {
+      const slow = names.has('size') ? slowMover(name, value, noun, names.has('probability')) : null;
+      if (slow) return slow;
       const explained: Explained = { key: name, name: parameterName(name), value };
-      if (name === 'alpha' && value > 0.002) {
-        const n = periodsOfWeight(value);
-        explained.meaning =
-          n === 1 ? `nearly all weight on the last ${noun}` : `90 % of the weight on the last ${n} ${noun}s`;
-      }
-      if (name === 'alpha' && value <= 0.002) explained.meaning = 'the level stays where it started';
+      if (name === 'alpha') explained.meaning = reach(value, noun, 'the level stays where it started');
       const pooled = /^pooled (log )?(.+)$/.exec(name);
       if (pooled) {
         explained.name = `${pooled[2]}, pooled`;

@@ -87,13 +87,18 @@ export function Keep({
               {send.error.message}
             </p>
           )}
-          <button
-            type="submit"
-            className="btn btn-sm btn-primary"
-            disabled={!reason.trim() || send.isPending}
-          >
-            Keep
-          </button>
+          <div className="flex gap-2">
+            <button
+              type="submit"
+              className="btn btn-sm btn-primary"
+              disabled={!reason.trim() || send.isPending}
+            >
+              Keep
+            </button>
+            <button type="button" className="btn btn-sm btn-ghost" onClick={close}>
+              Cancel
+            </button>
+          </div>
         </form>
       )}
     </Dialog>
