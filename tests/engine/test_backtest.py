@@ -250,7 +250,6 @@ def test_neither_threads_nor_chunks_nor_a_stop_change_a_bit(
         run_study(panel, RECIPE, store=store, should_stop=after_two_chunks, workers=1)
     assert len(list((tmp_path / "work").glob("*.npz"))) == 2, "it stopped on the way, within a chunk"
     fitted.clear()
-    asked_to_stop.set()
     heard: list[int] = []
 
     def progress(step: str, done: int, of: int) -> None:

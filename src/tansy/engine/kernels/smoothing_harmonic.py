@@ -1,4 +1,4 @@
-"""Sines and cosines beside a level and a trend, at no cost in an evaluation of smoothing.
+"""Sines and cosines beside a level and a trend, without filtering them in an evaluation of smoothing.
 
 The recursion without a season is a linear filter that does not change over time. What it makes of a turning u_t = rho^t
 u_0 with |rho| = 1 is H u_t once what began at zero has died away, and the level and the trend turn along as L u_t and

@@ -343,9 +343,8 @@ def evaluate(shares, problem, with_gradient, gradient):
         log_det[0] = 0.0
         for i in range(inputs.shape[1] - 1):
             log_det[0] += 2.0 * math.log(slow[4][i, i])
-    if m == 0 and (
-        shifted or turning
-    ):  # the errors follow from the columns, and of the states only the trend is wanted
+    if m == 0 and (shifted or turning):
+        # the errors follow from the columns, and of the states only the trend is wanted
         if turning:
             copy_into(errors, columns[2])
         else:
