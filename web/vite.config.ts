@@ -12,5 +12,6 @@ export default defineConfig({
     include: ['src/**/*.test.{ts,tsx}'],
     isolate: false, // see src/test/setup.tsx
     setupFiles: ['src/test/setup.tsx'],
+    testTimeout: 30_000, // a busy machine is slow, not wrong
   },
 });

@@ -13,6 +13,8 @@ import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 
+from tests.browser.waiting import settle
+
 SERIES = ("", "?page=look", "?page=fit", "?page=drivers", "?page=try", "?page=workings")
 INTAKE = ("", "/coverage", "/all", "/corrections", "/ledger", "/kinds", "/plans", "/series/0")
 
@@ -116,13 +118,6 @@ def places(garden: dict[str, int]) -> list[str]:
     ]  # fmt: skip
 
 
-def settle(page: Page) -> None:
-    """Wait until nothing loads, every picture is painted, and no colour is on its way to another."""
-    expect(page.locator(".loading")).to_have_count(0)
-    page.wait_for_function("[...document.querySelectorAll('.chart')].every((one) => one.dataset.painted)")
-    page.wait_for_function("document.getAnimations().every((one) => one.playState !== 'running')")
-
-
 @pytest.mark.parametrize("theme", ["paper", "night"])
 def test_every_screen_is_readable_named_and_fits(page: Page, address: str, garden: dict[str, int], theme: str) -> None:
     page.evaluate(f"localStorage.setItem('tansy-theme', '{theme}')")
@@ -130,7 +125,6 @@ def test_every_screen_is_readable_named_and_fits(page: Page, address: str, garde
         page.set_viewport_size({"width": width, "height": height})
         for place in places(garden):
             page.goto(address + place)
-            page.get_by_role("heading", level=1).wait_for()
             settle(page)
             where = f"{place} in {theme} at {width}"
             assert page.locator("html").get_attribute("data-theme") == theme

@@ -161,7 +161,7 @@ def test_a_killed_worker_leaves_nothing_half_written_and_the_run_is_taken_up(
     )
     command = [sys.executable, "-c", slow]
     worker = subprocess.Popen(command, env=env)
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 180
     while not list(services.work_folder(study).glob("*.npz")):
         assert time.monotonic() < deadline and worker.poll() is None
         time.sleep(0.05)

@@ -80,7 +80,7 @@ describe('the Study screen', () => {
     open();
     await screen.findByRole('region', { name: 'Progress' });
     list[0] = { ...study, rmsse: 0.763, gain: 26.94, run: { ...run, state: 'done' } };
-    const link = await screen.findByRole('link', { name: 'Default #7' }, { timeout: 3000 });
+    const link = await screen.findByRole('link', { name: 'Default #7' });
     expect(link.getAttribute('href')).toBe('/p/1/s/7/field');
     expect(screen.getByRole('row', { name: /Default #7/ }).textContent).toContain('0.763+26.9');
     const asked = calls.length;
