@@ -22,6 +22,7 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import read_history
+from tansy.engine.reading.findings import Finding
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import read_table
@@ -114,6 +115,11 @@ def _understood(reading: Reading) -> dict[str, Any]:
     }
 
 
+def _say(findings: list[Finding], where: str) -> None:
+    for finding in findings:
+        typer.echo(f"{where}: {finding.kind}: {finding.count:,} ({finding.remedy})", err=True)
+
+
 @app.command()
 def run(
     recipe: Path,
@@ -130,11 +136,20 @@ def run(
     path = data or recipe.parent / chosen.data.file
     typer.echo(f"reading {path} ...", err=True)
     reading = read_history(path, chosen.data, recipe.parent)
-    for finding in reading.findings:
-        typer.echo(f"  {finding.kind}: {finding.count:,} ({finding.remedy})", err=True)
+    _say(reading.findings, path.name)
     study = run_study(reading.panel, chosen, progress=_progress())
     summary = export.write(study, reading.panel, out, form)
     typer.echo(json.dumps(summary, indent=2))
+
+
+def _levels(written: str) -> list[float]:
+    try:
+        levels = [float(level) for level in written.split(",")]
+    except ValueError:
+        levels = []
+    if not levels or not all(0.0 < level < 100.0 for level in levels):
+        raise FileError(f"Levels are percentages between 0 and 100, separated by commas, not {written!r}.")
+    return levels
 
 
 @app.command("fit")
@@ -164,21 +179,20 @@ def fit_command(
         raise FileError(f"Bands are known or estimated, not {bands!r}.")
     if transform not in ("", "log"):
         raise FileError(f"The transform is log, not {transform!r}.")
-    try:
-        p = probabilities([float(level) for level in levels.split(",")])
-    except ValueError:
-        raise FileError(f"Levels are percentages separated by commas, not {levels!r}.") from None
+    p = probabilities(_levels(levels))
     options = ReadOptions(
         time=time, value=value, keys=tuple(by or ("series",)), gaps="unknown", frequency=freq,
         season_length=season_length, attribute_columns={}, driver_columns=tuple(driver or ()), unfinished="keep",
     )  # fmt: skip
-    panel = read_panel(file, options).panel
+    reading = read_panel(file, options)
+    panel = reading.panel
     series = [panel.series_key(i) if panel.key_names != ("series",) else {} for i in range(panel.n_series)]
     fits: list[dict[str, Any]] = []
     for text in model:
         form = parse(f"{transform} {text}" if transform and not text.startswith("log ") else text)
         check_known_ahead(form, panel.drivers, panel.n_series, panel.timeline, horizon)
         fits += fits_json(form, Batch(panel.values, panel.timeline, panel.drivers), series, horizon, p, bands)
+    _say(reading.findings, file.name)
     _print({"fits": fits}, out)
 
 
@@ -198,12 +212,16 @@ def score_command(
     quantile_columns = {name: float(name[1:]) for name in table.columns if name.startswith("q0.") or name == "q0.5"}
     keys = tuple(by or ("series",))
 
+    findings: list[tuple[list[Finding], str]] = []
+
     def load(path: Path, column: str) -> Panel:
         options = ReadOptions(
             time=time, value=column, keys=keys, gaps="unknown", attribute_columns={}, driver_columns=(),
             unfinished="keep",
         )  # fmt: skip
-        return read_panel(path, options).panel
+        reading = read_panel(path, options)
+        findings.append((reading.findings, f"{path.name}, {column}"))
+        return reading.panel
 
     mean = load(forecasts, "mean")
     actuals = _aligned(mean, load(actual, value), actual)
@@ -211,6 +229,8 @@ def score_command(
     quantiles = {p: _aligned(mean, load(forecasts, name), forecasts) for name, p in quantile_columns.items()}
     pooled, each = score(Forecasts(actuals, mean.values, quantiles, history), season_length)
     rows = [{"series": mean.series_key(i) if by else {}, **measures} for i, measures in enumerate(each)]
+    for found, where in findings:
+        _say(found, where)
     _print({"pooled": pooled, "series": rows}, out)
 
 

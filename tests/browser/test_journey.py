@@ -11,7 +11,7 @@ from pathlib import Path
 import polars as pl
 from playwright.sync_api import Page, expect
 
-from tests.browser.waiting import painted
+from tests.browser.waiting import painted, settle
 
 
 def place(page: Page, name: str) -> None:
@@ -280,6 +280,7 @@ def test_a_wild_value_is_corrected_and_reverted_and_actuals_are_added(page: Page
 
     # A known closure, marked in one go
     pages.get_by_role("link", name="Corrections").click()
+    settle(page)
     page.get_by_text("Mark a stock-out or closure").click()
     page.get_by_label("Key or attribute").select_option("store")
     page.get_by_label("Its value").fill("S1")

@@ -75,6 +75,20 @@ def test_fit_prints_the_contract(tmp_path: Path) -> None:
     assert "too few" in short["notes"][0]
 
 
+def test_fit_says_what_was_wrong_with_the_file_and_with_what_was_asked_for(tmp_path: Path) -> None:
+    path = tmp_path / "one.csv"
+    path.write_text("t,y\n2025-01,3\n2025-02,three\n2025-02,4\n2025-03,5\n")
+    common = ("fit", path, "--time", "t", "--value", "y", "--horizon", 1)
+    heard = tansy(*common, "--model", "naive")
+    assert "not-a-number: 1 (these values are unknown)" in heard.stderr and "duplicate: 1" in heard.stderr
+    for wrong, says in (
+        (("--levels", "80,nan"), "between 0 and 100"),
+        (("--model", "arima(best; d=nan)"), "not a number"),
+    ):
+        refused = tansy(*common, "--model", "naive", *wrong, ok=False)
+        assert refused.returncode == 2 and says in refused.stderr and not refused.stdout
+
+
 def test_fit_says_what_periods_together_may_need(tmp_path: Path) -> None:
     """What an order for two or three months has to cover: errors move the level, so its variance is more than a sum."""
     path = tmp_path / "one.csv"

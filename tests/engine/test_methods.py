@@ -196,6 +196,11 @@ def test_notation_is_written_as_it_is_read(text: str) -> None:
         ("ets(A,N,N; start=season)", "needs a form with a season"),
         ("ets(best; no-trend, damped-trend)", "exclude each other"),
         ("moving-average(3; weights=1/2)", "one weight for each period"),
+        ("moving-average(2; weights=nan/1)", "weights are numbers"),
+        ("arima(best; d=nan)", "d is set to 'nan', which is not a number"),
+        ("arima(1,0,0; ar1=1e999)", "ar1 is set to '1e999', which is not a number"),
+        ("ets(A,N,N; level=1_0)", "not a number"),
+        ("boxcox(inf) mean", "a power from 0 to 2"),
     ],
 )
 def test_wrong_notation_is_explained(text: str, says: str) -> None:

@@ -101,11 +101,14 @@ def test_encodings_and_decimal_commas(tmp_path: Path, encoding: str) -> None:
         (["1,5", "12", "1.234,25"], [1.5, 12, 1234.25]),
         (["1 234", "-3", "+4"], [1234, -3, 4]),
         (["1.5", "2e3", ""], [1.5, 2000, np.nan]),
+        (["1e15", "2e15", "nan", "-inf", "1_0"], [1e15, np.nan, np.nan, np.nan, np.nan]),  # no sales are so large
     ],
 )
-def test_commas_between_thousands_are_not_decimal_commas(tmp_path: Path, texts: list[str], values: list[float]) -> None:
+def test_numbers_are_read_as_people_write_them(tmp_path: Path, texts: list[str], values: list[float]) -> None:
     rows = [f'2025-W0{i + 1};A;"{text}"' for i, text in enumerate(texts)]
-    reading = read(tmp_path, "\n".join(["week;sku;units", *rows]), gaps="unknown")
+    reading = read(
+        tmp_path, "\n".join(["week;sku;units", *rows]), gaps="unknown", time="week", value="units", keys=("sku",)
+    )
     np.testing.assert_array_equal(reading.panel.values[0], values)
 
 
@@ -156,6 +159,7 @@ def test_an_odd_cell_of_a_wide_file_is_named_by_its_row_and_period(tmp_path: Pat
         (b"week,sku,units\n2025-W01,A,3,4\n", "row 2: 4 cells where the header names 3"),
         (b"sku,shop,units\nA,s,3\n", "holds dates or periods"),
         (b"week,sku,a1,a2\n2025-W01,A,3,4\n", "cannot be told, several hold numbers (a1, a2)"),
+        (b"week,sku,units\n2025-W01,A,three\n2025-W02,A,4\n", "cannot be told, none holds numbers in most rows"),
         (b"week,sku,units\n2025-W01,A,3\n03/04/2025,A,4\n2025-W03,A,1\n", "row 3: '03/04/2025' is written as dates"),
         (b"week,sku,units\n1925-01-01,A,3\n2025-01-02,A,4\n", "look for a mistyped year"),
     ],

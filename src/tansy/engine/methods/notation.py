@@ -37,6 +37,7 @@ _ORDER = (
 )  # fmt: skip
 _BOXCOX = re.compile(r"\s*boxcox\s*\(([^()]*)\)\s+(?=\S)")
 _DRIVER = re.compile(r"(log )?\s*([^\s,;=.+-][^,;=+]*?)(?:\s+(-?\d+)\.\.(-?\d+))?")
+_NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)(e[+-]?[0-9]+)?", re.IGNORECASE)
 _ARIMA = re.compile(r"\s*arima\s*\(([^()]*)\)\s*(?:\(([^()]*)\)\s*(\d*))?\s*")
 _TERM = re.compile(r"\s*([a-z][a-z-]*)\s*(?:\(([^()]*)\))?\s*")
 _ERRORS, _TRENDS, _SEASONS = ("A", "M"), ("N", "A", "Ad"), ("N", "A", "M")
@@ -280,11 +281,18 @@ def driver_of(entry: str) -> tuple[str, bool, range]:
     return name, bool(log), range(int(first), int(last) + 1) if first is not None else range(1)
 
 
+def _read_number(written: str) -> float:
+    """A finite number in ordinary decimals; a ValueError for the rest that Python reads too (nan, inf, 1_0)."""
+    if not _NUMBER.fullmatch(written.strip()) or not math.isfinite(value := float(written)):
+        raise ValueError(written)
+    return value
+
+
 def _power(text: str, inner: str) -> float:
     if inner == "best":
         return CHOSEN_POWER
     try:
-        power = float(inner)
+        power = _read_number(inner)
     except ValueError:
         power = math.nan
     if not POWERS[0] <= power <= POWERS[1]:
@@ -332,7 +340,7 @@ class _Options:
                 listed = ", ".join("season1, season2, ..." if n == "season" else n for n in known)
                 raise self.wrong(f"{name} is not a constant of this form; it has {listed or 'none'}.")
             try:
-                given[name] = float(value)
+                given[name] = _read_number(value)
             except ValueError:
                 raise self.wrong(f"{name} is set to {value!r}, which is not a number.") from None
             if name in _SHARES and not 0.0 <= given[name] <= 1.0:
@@ -437,7 +445,7 @@ def _moving_average(options: _Options, main: str, log: bool) -> Form:
     written = options.pairs.pop("weights", None)
     if written is not None:
         try:
-            weights = tuple(float(piece) for piece in written.split("/"))
+            weights = tuple(_read_number(piece) for piece in written.split("/"))
         except ValueError:
             raise options.wrong(f"weights are numbers with / between, newest first, not {written!r}.") from None
         if len(weights) != window or min(weights) < 0.0 or sum(weights) <= 0.0:

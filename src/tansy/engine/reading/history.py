@@ -20,7 +20,7 @@ from tansy.engine.reading.drivers import DriverRows, gather_drivers, is_driver_t
 from tansy.engine.reading.findings import Example, Finding, Places, Refusals
 from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.reading.roles import Guess, guess_roles
+from tansy.engine.reading.roles import FURTHER_NUMBERS, Guess, guess_roles
 from tansy.engine.reading.table import Table, open_table
 from tansy.engine.timeline import NOUN, SEASON_LENGTH, Timeline, label
 
@@ -270,8 +270,8 @@ def _complete(table: pl.DataFrame, options: ReadOptions, guess: Guess, name: str
     if not time:
         raise FileError(f"{name}: none of its columns ({have}) holds dates or periods; name the one that does.")
     if not value:
-        numeric = guess.columns("ignored")
-        which = f"several hold numbers ({', '.join(numeric[:6])})" if numeric else "none holds numbers"
+        numeric = [column for column, role in guess.roles.items() if role.reason == FURTHER_NUMBERS]
+        which = f"several hold numbers ({', '.join(numeric[:6])})" if numeric else "none holds numbers in most rows"
         raise FileError(f"{name}: which column holds the sales cannot be told, {which}; name the one that does.")
     if drivers is None:
         drivers = tuple(c for c in guess.columns("driver") if c not in (time, value, *options.keys))
@@ -306,7 +306,6 @@ def _values(
     """Numbers with a decimal point or comma; NaN where the cell is empty or not a number."""
     filled = np.asarray(column.str.strip_chars() != "")
     value = numbers(column).fill_null(float("nan")).to_numpy().copy()
-    value[np.isinf(value)] = np.nan
     name = options.value
     result = found.of_rows(
         "not-a-number", "these values are unknown", name, column, np.isnan(value) & filled, places, True

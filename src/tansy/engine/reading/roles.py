@@ -20,6 +20,7 @@ _KEY_WORDS = re.compile(
 )
 _DRIVER_WORDS = re.compile(r"price|promo|holiday|discount|campaign|event|stock|on[ _-]?hand|inventory|closed", re.I)
 _SAMPLE = 2000
+FURTHER_NUMBERS = "further numbers"
 
 
 @dataclass(frozen=True)
@@ -79,7 +80,7 @@ def guess_roles(table: pl.DataFrame) -> Guess:
         if name in drivers:
             roles[name] = Role("driver", "named like something that is known ahead")
         elif numeric[name] > 0.8 and not _KEY_WORDS.match(name):
-            roles[name] = Role("ignored", "further numbers")
+            roles[name] = Role("ignored", FURTHER_NUMBERS)
         else:
             roles[name] = Role("key", "named like a key" if _KEY_WORDS.match(name) else "tells series apart")
             others.append(name)
