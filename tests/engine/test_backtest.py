@@ -21,7 +21,7 @@ from tansy.engine.backtest.intervals import calibrate, groups, probabilities, wh
 from tansy.engine.backtest.measures import mean_square_step
 from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
 from tansy.engine.backtest.score import Forecasts, score
-from tansy.engine.errors import RecipeError, Stopped
+from tansy.engine.errors import NotationError, RecipeError, Stopped
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
@@ -339,13 +339,23 @@ def test_a_recipe_is_written_as_it_is_read_and_its_faults_are_named(panel: Panel
     assert recipe.origins >= 4 and recipe.leads == 13
     text = recipe.to_toml()
     for wrong, says in (
-        (text.replace("[backtest]", "[backtests]"), "unknown section"),
+        (text.replace("[backtest]", "[backtests]"), "The recipe has an unknown entry 'backtests'"),
         (text.replace("origins =", "origin ="), "unknown entry 'origin'"),
         (text.replace('"variance"', '"guess"'), "guess"),
         (text.replace('"naive"', '"nave"'), "no method 'nave'"),
+        (
+            text.replace("nonnegative = true", 'nonnegative = "no"'),
+            r'\[reconciliation\] nonnegative is true or false, not "no"',
+        ),
+        (text.replace("origins =", "origins = true #"), r"\[backtest\] origins is a whole number, not true"),
+        ("methods = 3", "The recipe methods is a table of entries, not 3"),
+        (
+            'plans = [{kind="event", name="fair", periods=[7]}]\n' + text,
+            r"\[\[plans\]\] number 1, periods: .* list of texts",
+        ),
         ("= nonsense", "not valid TOML"),
     ):
-        with pytest.raises(Exception, match=says):
+        with pytest.raises((RecipeError, NotationError), match=says):
             read_recipe(wrong)
 
 

@@ -185,7 +185,8 @@ def test_replacements() -> None:
     [
         ('find = ["spikes"]', "unknown rule 'spikes'"),
         ("spike = -1", "number above 0"),
-        ("spike = true", "number above 0"),
+        ("spike = true", "spike is a number, not true"),
+        ('find = "spike"', 'find is a list of texts, not "spike"'),
         ('level = "mean"', "robust or plain"),
         ('replace = "zero"', "one of expected"),
         ("treshold = 3", "unknown entry 'treshold'"),

@@ -144,7 +144,11 @@ def test_plans_are_part_of_the_recipe() -> None:
         ({"kind": "lifetime", "where": {"sku": "A"}, "first": "2026-W09", "last": "2026-W02"}, "last", "before it begins"),
         ({"kind": "lifetime", "where": {}, "last": "2026-W02"}, "where", "which series"),
         ({"kind": "event", "name": "fair", "periods": ["2026-W99"]}, "periods", "is no period"),
-        ({"kind": "event", "name": "fair", "weeks": ["2026-W09"]}, "weeks", "has no field"),
+        ({"kind": "event", "name": "fair", "weeks": ["2026-W09"]}, "weeks", "unknown entry 'weeks'; known are kind, name, periods"),
+        ({"kind": "event", "name": "fair", "periods": "2026-W09"}, "periods", 'a list of texts, not "2026-W09"'),
+        ({"kind": "arrival", "keys": {"sku": 3}, "start": "2026-W01", "low": 1, "high": 3}, "keys", "a table of texts"),
+        ({"kind": "arrival", "keys": {}, "start": 202601, "low": 1, "high": 3}, "start", "a text in quotes, not 202601"),
+        ({"kind": ["event"]}, "kind", "not \\['event'\\]"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], field: str, sentence: str) -> None:
@@ -161,6 +165,7 @@ def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], fiel
         ({"kind": "arrival", "keys": {"product": "A", "store": "x"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
         ({"kind": "arrival", "keys": {"product": "N"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
         ({"kind": "arrival", "keys": {"product": "N", "store": "x"}, "start": AHEAD[0], "like": {"product": "Q"}}, "like"),
+        ({"kind": "event", "name": "fair", "periods": ["9999-W01"]}, "periods"),
     ],
 )  # fmt: skip
 def test_what_is_not_there_is_said_at_its_field(entries: dict[str, Any], field: str) -> None:

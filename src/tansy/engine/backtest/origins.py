@@ -28,14 +28,13 @@ def origins(n_periods: int, number: int, step: int, leads: int) -> list[int]:
 
     Raises RecipeError where the history is too short.
     """
-    found = [n_periods - leads - step * i for i in range(number)][::-1]
-    if found[0] < 2:
+    needed = leads + step * (number - 1) + 2
+    if n_periods < needed:
         raise RecipeError(
-            f"{number} origins, {step} periods apart and {leads} leads long, need at least "
-            f"{leads + step * (number - 1) + 2} periods of history; there are {n_periods}. "
-            "Ask for fewer origins or shorter leads."
+            f"{number} origins, {step} periods apart and {leads} leads long, need at least {needed} periods of "
+            f"history; there are {n_periods}. Ask for fewer origins or shorter leads."
         )
-    return found
+    return [n_periods - leads - step * i for i in range(number)][::-1]
 
 
 @dataclass(frozen=True)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, get_type_hints
 
+from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import RecipeError
 
 RULES = ("spike", "zero-run", "fence", "same-week", "level-shift", "out-of-stock")
@@ -54,17 +55,16 @@ class Rules:
             value = getattr(self, name)
             if value is None and name == "accept_above":
                 continue
-            if isinstance(value, bool) or not isinstance(value, int | float) or not value > 0:
+            if not value > 0:
                 raise RecipeError(f"[cleaning] {name} is a number above 0, not {value!r}.")
 
     @classmethod
     def from_mapping(cls, entries: dict[str, Any]) -> Rules:
-        """From the [cleaning] section of a recipe. Raises RecipeError on an unknown entry."""
-        unknown = set(entries) - set(cls.__dataclass_fields__)
-        if unknown:
-            known = ", ".join(cls.__dataclass_fields__)
-            raise RecipeError(f"[cleaning] has an unknown entry {min(unknown)!r}; known are {known}.")
-        return cls(**{**entries, "find": tuple(entries.get("find", cls.find))})
+        """From the [cleaning] section of a recipe. Raises RecipeError on an entry that does not belong there."""
+        wrong = misfit(entries, get_type_hints(cls))
+        if wrong:
+            raise RecipeError(f"[cleaning] {wrong[1]}.")
+        return cls(**frozen(entries))
 
     def to_mapping(self) -> dict[str, Any]:
         return {k: list(v) if isinstance(v, tuple) else v for k, v in asdict(self).items() if v is not None}

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, get_type_hints
 
+from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import RecipeError
 from tansy.engine.timeline import FREQUENCIES
 
@@ -71,18 +72,8 @@ class ReadOptions:
 
     @classmethod
     def from_mapping(cls, entries: dict[str, Any]) -> ReadOptions:
-        """From the [data] section of a recipe. Raises RecipeError on an unknown entry."""
-        known = {field.name for field in fields(cls)}
-        unknown = set(entries) - known
-        if unknown:
-            raise RecipeError(f"[data] has an unknown entry {min(unknown)!r}; known are {', '.join(sorted(known))}.")
-        columns = entries.get("driver_columns")
-        return cls(
-            **{
-                **entries,
-                "keys": tuple(entries.get("keys", ())),
-                "driver_files": tuple(entries.get("driver_files", ())),
-                "more": tuple(entries.get("more", ())),
-                "driver_columns": None if columns is None else tuple(columns),
-            }
-        )
+        """From the [data] section of a recipe. Raises RecipeError on an entry that does not belong there."""
+        wrong = misfit(entries, get_type_hints(cls))
+        if wrong:
+            raise RecipeError(f"[data] {wrong[1]}.")
+        return cls(**frozen(entries))

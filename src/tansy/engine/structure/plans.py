@@ -7,13 +7,15 @@ panel with plans is made from it for each run.
 from __future__ import annotations
 
 from dataclasses import MISSING, dataclass, field, fields, replace
-from typing import Any
+from typing import Any, get_type_hints
 
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import PlanError, StructureError
 from tansy.engine.panel import Panel
+from tansy.engine.reading.clock import MOST_PERIODS
 from tansy.engine.timeline import NOUN, form_of, label, ordinal, read_date
 
 Floats = NDArray[np.float64]
@@ -82,16 +84,16 @@ _KINDS: dict[str, Any] = {
 
 def read_plan(entries: dict[str, Any]) -> Plan:
     """A plan from the recipe or the screen. Raises PlanError that names the field at fault."""
-    kind = _KINDS.get(entries.get("kind", ""))
+    named = entries.get("kind") if isinstance(entries, dict) else entries
+    kind = _KINDS.get(named) if isinstance(named, str) else None
     if kind is None:
-        raise PlanError("kind", f"A plan is a {', '.join(_KINDS)}, not {entries.get('kind')!r}.")
-    known = {one.name for one in fields(kind)}
-    unknown = set(entries) - known
-    if unknown:
-        raise PlanError(min(unknown), f"A plan of kind {entries['kind']} has no field {min(unknown)!r}.")
-    given: dict[str, Any] = {name: tuple(v) if name == "periods" else v for name, v in entries.items() if v is not None}
+        raise PlanError("kind", f"A plan is a {', '.join(_KINDS)}, not {named!r}.")
+    given = {name: value for name, value in entries.items() if value is not None}
+    wrong = misfit(given, get_type_hints(kind))
+    if wrong:
+        raise PlanError(wrong[0], f"A plan of kind {named}: {wrong[1]}.")
     try:
-        plan: Plan = kind(**given)
+        plan: Plan = kind(**frozen(given))
     except TypeError:
         needed = [one.name for one in fields(kind) if one.default is MISSING and one.default_factory is MISSING]
         raise PlanError(next(name for name in needed if name not in given), "This is needed.") from None
@@ -100,10 +102,8 @@ def read_plan(entries: dict[str, Any]) -> Plan:
 
 
 def _check(plan: Plan) -> None:
-    if isinstance(plan, Succession | Arrival):
-        _number("share", plan.share)
-        if not 0 < plan.share <= (1 if isinstance(plan, Succession) else 100):
-            raise PlanError("share", "A share is above 0 and, of a succession, at most 1.")
+    if isinstance(plan, Succession | Arrival) and not 0 < plan.share <= (1 if isinstance(plan, Succession) else 100):
+        raise PlanError("share", "A share is above 0 and, of a succession, at most 1.")
     if isinstance(plan, Succession) and plan.old == plan.new:
         raise PlanError("new", "The new code is the old one.")
     if isinstance(plan, Arrival):
@@ -112,7 +112,8 @@ def _check(plan: Plan) -> None:
             raise PlanError("like", "Give either a series that it is like, or the range of volume to expect.")
         if not plan.like:
             for name in ("low", "high"):
-                _number(name, getattr(plan, name))
+                if getattr(plan, name) is None:
+                    raise PlanError(name, "Give a number.")
             assert plan.low is not None and plan.high is not None
             if plan.low < 0:
                 raise PlanError("low", "Volume cannot be below zero.")
@@ -133,11 +134,6 @@ def _check(plan: Plan) -> None:
             raise PlanError("periods", "Give the periods that it touches.")
         for text in plan.periods:
             period_number("periods", text)
-
-
-def _number(name: str, value: Any) -> None:
-    if isinstance(value, bool) or not isinstance(value, int | float) or not np.isfinite(value):
-        raise PlanError(name, "Give a number.")
 
 
 def period_number(name: str, text: str, frequency: str | None = None) -> int:
@@ -303,6 +299,9 @@ def with_events(panel: Panel, plans: tuple[Plan, ...]) -> Panel:
     numbers = {
         event.name: [period_number("periods", text, timeline.frequency) for text in event.periods] for event in events
     }
+    for event in events:
+        if max(numbers[event.name]) - timeline.first >= MOST_PERIODS:
+            raise PlanError("periods", f"{event.name} is in {event.periods[-1]}; look for a mistyped year.")
     length = max(timeline.n_periods + panel.n_ahead, *(max(found) - timeline.first + 1 for found in numbers.values()))
     drivers = {
         name: np.pad(one, ((0, 0), (0, length - one.shape[1])), constant_values=np.nan)

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import get_type_hints
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import Choice
+from tansy.engine.entries import misfit
 from tansy.engine.errors import RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.structure.grouping import Structure
 
 Booleans = NDArray[np.bool_]
-
-_ENTRIES = {"node", "kind", "method", "reason"}
 
 
 @dataclass(frozen=True)
@@ -34,15 +34,15 @@ class KeptMethod:
 
 def read_kept(entries: dict[str, str]) -> KeptMethod:
     """One [[methods.kept]] of a recipe. Raises RecipeError or NotationError where it is not sound."""
-    unknown = set(entries) - _ENTRIES
-    if unknown:
-        raise RecipeError(f"[[methods.kept]] has an unknown entry {min(unknown)!r}; known are {', '.join(_ENTRIES)}.")
-    if not entries.get("method") or not str(entries.get("reason", "")).strip():
+    wrong = misfit(entries, get_type_hints(KeptMethod))
+    if wrong:
+        raise RecipeError(f"[[methods.kept]] {wrong[1]}.")
+    if not entries.get("method") or not entries.get("reason", "").strip():
         raise RecipeError("[[methods.kept]] needs a method and a reason.")
     if bool(entries.get("node")) == bool(entries.get("kind")):
         raise RecipeError("[[methods.kept]] is for one node or for a kind; give one of them.")
     return KeptMethod(
-        str(parse(entries["method"])), str(entries["reason"]).strip(), entries.get("node", ""), entries.get("kind", "")
+        str(parse(entries["method"])), entries["reason"].strip(), entries.get("node", ""), entries.get("kind", "")
     )
 
 

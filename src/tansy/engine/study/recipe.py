@@ -12,7 +12,8 @@ import tomli_w
 
 from tansy.engine.backtest.origins import origins
 from tansy.engine.cleaning.rules import Rules
-from tansy.engine.errors import RecipeError
+from tansy.engine.entries import misfit
+from tansy.engine.errors import PlanError, RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.panel import Panel
 from tansy.engine.reading.options import ReadOptions
@@ -72,13 +73,11 @@ class Recipe:
             raise RecipeError("The recipe names no method under [methods] candidates.")
         for text in self.methods:
             parse(text)
-        for name, value, low in (
-            ("origins", self.origins, 1),
-            ("step", self.step, 1),
-            ("leads", self.leads, 1),
-        ):
-            if not isinstance(value, int) or value < low:
-                raise RecipeError(f"[backtest] {name} must be a whole number of at least {low}, not {value!r}.")
+        for name, value in (("origins", self.origins), ("step", self.step), ("leads", self.leads)):
+            if value < 1:
+                raise RecipeError(f"[backtest] {name} must be a whole number of at least 1, not {value!r}.")
+        if self.ended_after < 0:
+            raise RecipeError("[methods] ended_after is a number of periods, or 0 for never.")
         if self.reconciliation not in RECONCILIATIONS[1:]:
             raise RecipeError(
                 f"[reconciliation] method {self.reconciliation!r} is unknown; choose {', '.join(RECONCILIATIONS[1:])}."
@@ -114,15 +113,16 @@ def _entries(plan: Plan | KeptMethod) -> dict[str, Any]:
     return {name: value for name, value in asdict(plan).items() if value not in (None, {}, (), "")}
 
 
-_SECTIONS = {
-    "structure": None,
-    "data": None,
-    "cleaning": None,
-    "plans": None,
-    "methods": {"candidates", "ended_after", "kept"},
-    "backtest": {"origins", "step", "leads"},
-    "reconciliation": {"method", "nonnegative", "whole_units"},
-    "intervals": {"levels"},
+_Table = dict[str, Any]
+_DOCUMENT: dict[str, Any] = {
+    "name": str, "structure": dict[str, tuple[str, ...]], "data": _Table, "cleaning": _Table,
+    "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "reconciliation": _Table, "intervals": _Table,
+}  # fmt: skip
+_SECTIONS: dict[str, _Table] = {
+    "methods": {"candidates": tuple[str, ...], "ended_after": int, "kept": tuple[_Table, ...]},
+    "backtest": {"origins": int, "step": int, "leads": int},
+    "reconciliation": {"method": str, "nonnegative": bool, "whole_units": bool},
+    "intervals": {"levels": tuple[float, ...]},
 }
 
 
@@ -132,16 +132,13 @@ def read_recipe(text: str) -> Recipe:
         document = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise RecipeError(f"The recipe is not valid TOML: {error}.") from None
-    for section, entries in document.items():
-        if section != "name" and section not in _SECTIONS:
-            raise RecipeError(f"The recipe has an unknown section [{section}]; known are {', '.join(_SECTIONS)}.")
-        known = _SECTIONS.get(section)
-        if known is not None:
-            unknown = set(entries) - known
-            if unknown:
-                raise RecipeError(
-                    f"[{section}] has an unknown entry {min(unknown)!r}; known are {', '.join(sorted(known))}."
-                )
+    wrong = misfit(document, _DOCUMENT)
+    if wrong:
+        raise RecipeError(f"The recipe {wrong[1]}.")
+    for section, entries in _SECTIONS.items():
+        wrong = misfit(document.get(section, {}), entries)
+        if wrong:
+            raise RecipeError(f"[{section}] {wrong[1]}.")
     try:
         backtest = document["backtest"]
         reconciliation = document.get("reconciliation", {})
@@ -159,11 +156,18 @@ def read_recipe(text: str) -> Recipe:
             ended_after=document["methods"].get("ended_after", 0),
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
             kept=tuple(read_kept(entries) for entries in document["methods"].get("kept", ())),
-            plans=tuple(read_plan(entries) for entries in document.get("plans", ())),
+            plans=tuple(_plan(number, entries) for number, entries in enumerate(document.get("plans", ()), 1)),
             data=ReadOptions.from_mapping(document["data"]) if "data" in document else None,
         )
     except KeyError as error:
         raise RecipeError(f"The recipe lacks the entry {error}.") from None
+
+
+def _plan(number: int, entries: dict[str, Any]) -> Plan:
+    try:
+        return read_plan(entries)
+    except PlanError as error:
+        raise RecipeError(f"[[plans]] number {number}, {error.field}: {error}") from None
 
 
 def read_recipe_file(path: Path) -> Recipe:
