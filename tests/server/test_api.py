@@ -252,9 +252,12 @@ def test_what_the_planner_decides_is_checked_at_its_field(client: APIClient, wor
     for verb, path, body, field in (
         ("post", f"/api/studies/{study}/nodes/0/try/", {"methods": []}, "methods"),
         ("post", f"/api/studies/{study}/nodes/0/try/", {"methods": ["mean"] * 5}, "methods"),
+        ("post", f"/api/studies/{study}/nodes/0/try/", {"methods": ["mean"], "actuals": ["nan"]}, "actuals"),
         ("post", f"/api/studies/{study}/nodes/0/keep/", {"method": "mean"}, "reason"),
         ("post", f"/api/studies/{study}/nodes/0/keep/", {"method": "mean", "reason": "so", "kind": "odd"}, "kind"),
         ("post", f"/api/studies/{study}/publish/", {"note": "x" * 401}, "note"),
+        ("post", f"/api/portfolios/{portfolio}/corrections/revert/", {"ids": [10**30]}, "ids"),
+        ("post", f"/api/portfolios/{portfolio}/plans/", {"kind": "arrival", "low": "inf"}, "low"),
         ("post", "/api/tokens/", {"name": ""}, "name"),
         ("patch", f"/api/portfolios/{portfolio}/", {"whole_units": "perhaps"}, "whole_units"),
         ("post", f"/api/uploads/{world['upload']}/preview/", {"gaps": "maybe"}, "gaps"),

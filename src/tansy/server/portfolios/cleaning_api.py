@@ -20,6 +20,7 @@ from tansy.engine.cleaning.rules import LEVELS, RULES, WORDS, Rules
 from tansy.engine.cleaning.rules import REPLACEMENTS as PROPOSALS
 from tansy.engine.timeline import form_of, label, ordinal, read_date
 from tansy.server.api.errors import Unusable
+from tansy.server.api.fields import IdsField, NumberField
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios import overview
 from tansy.server.portfolios.models import Correction, Load, Portfolio, Search
@@ -121,11 +122,11 @@ class SeriesView(APIView):
 
 class RulesSerializer(serializers.Serializer):
     find = serializers.ListField(child=serializers.ChoiceField(choices=RULES), required=False)
-    spike = serializers.FloatField(required=False)
-    zero_run = serializers.FloatField(required=False)
-    fence = serializers.FloatField(required=False)
-    same_week = serializers.FloatField(required=False)
-    level_shift = serializers.FloatField(required=False)
+    spike = NumberField(required=False)
+    zero_run = NumberField(required=False)
+    fence = NumberField(required=False)
+    same_week = NumberField(required=False)
+    level_shift = NumberField(required=False)
     level = serializers.ChoiceField(choices=LEVELS, required=False)
     replace = serializers.ChoiceField(choices=PROPOSALS, required=False)
 
@@ -222,9 +223,9 @@ class SearchesView(APIView):
 
 class DecisionSerializer(serializers.Serializer):
     decision = serializers.ChoiceField(choices=["accept", "dismiss", "reopen"])
-    ids = serializers.ListField(child=serializers.IntegerField())
+    ids = IdsField()
     replace = serializers.ChoiceField(choices=ledger.REPLACEMENTS, default="expected")
-    value = serializers.FloatField(required=False, allow_null=True)
+    value = NumberField(required=False, allow_null=True)
     reason = serializers.CharField(required=False, allow_blank=True, max_length=200)
 
 
@@ -367,7 +368,7 @@ class LedgerFileView(APIView):
 
 
 class RevertSerializer(serializers.Serializer):
-    ids = serializers.ListField(child=serializers.IntegerField())
+    ids = IdsField()
 
 
 class RevertView(APIView):

@@ -14,6 +14,7 @@ from rest_framework.views import APIView
 from tansy.engine.errors import PlanError
 from tansy.engine.structure.plans import Plan as EnginePlan
 from tansy.engine.structure.plans import describe, read_plan, with_plans
+from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Plan, Portfolio
 from tansy.server.portfolios.panels import panel_of
 
@@ -33,12 +34,12 @@ class PlanSerializer(serializers.Serializer):
     key = serializers.CharField(required=False)
     old = serializers.CharField(required=False)
     new = serializers.CharField(required=False)
-    share = serializers.FloatField(required=False)
+    share = NumberField(required=False)
     keys = TextMap(required=False)
     like = TextMap(required=False)
     start = serializers.CharField(required=False)
-    low = serializers.FloatField(required=False, allow_null=True)
-    high = serializers.FloatField(required=False, allow_null=True)
+    low = NumberField(required=False, allow_null=True)
+    high = NumberField(required=False, allow_null=True)
     where = TextMap(required=False)
     first = serializers.CharField(required=False, allow_null=True)
     last = serializers.CharField(required=False, allow_null=True)

@@ -23,6 +23,7 @@ from tansy.engine.profile.kinds import NAMES
 from tansy.engine.study import tries
 from tansy.engine.study.parts import with_plan
 from tansy.engine.study.workings import Workings, workings
+from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services, workings_file
 from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
@@ -42,9 +43,9 @@ class AskSerializer(serializers.Serializer):
     methods = serializers.ListField(
         child=serializers.CharField(max_length=300), min_length=1, max_length=tries.MOST_TRIES
     )
-    actuals = serializers.ListField(child=serializers.FloatField(allow_null=True), required=False, max_length=52)
+    actuals = serializers.ListField(child=NumberField(allow_null=True), required=False, max_length=52)
     drivers = serializers.DictField(
-        child=serializers.ListField(child=serializers.FloatField(allow_null=True), max_length=366), required=False
+        child=serializers.ListField(child=NumberField(allow_null=True), max_length=366), required=False
     )
 
 

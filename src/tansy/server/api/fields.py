@@ -1,0 +1,25 @@
+"""Fields of what is sent to the API, checked where it comes in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rest_framework import serializers
+
+from tansy.engine.reading.numbers import MOST
+
+
+class NumberField(serializers.FloatField):
+    """A number that a file could hold too; the text "nan" and an infinity are none."""
+
+    def to_internal_value(self, data: Any) -> float:
+        value: float = super().to_internal_value(data)
+        if not abs(value) <= MOST:
+            raise serializers.ValidationError(f"A number is needed, of at most {MOST:g} in size.")
+        return value
+
+
+class IdsField(serializers.ListField):
+    """Numbers of rows or places, in the range that the database counts in."""
+
+    child = serializers.IntegerField(min_value=0, max_value=2**63 - 1)
