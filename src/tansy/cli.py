@@ -161,7 +161,7 @@ def fit_command(
     horizon: Annotated[int, typer.Option(help="Number of leads.")],
     by: By = None,
     freq: Annotated[str | None, typer.Option(help="D, W, 4W, M, Q or Y; guessed otherwise.")] = None,
-    season_length: Annotated[int | None, typer.Option(help="Periods per season.")] = None,
+    season_length: Annotated[int | None, typer.Option(min=1, help="Periods per season.")] = None,
     driver: Annotated[
         list[str] | None, typer.Option("--driver", help="Column of a driver; may be given several times.")
     ] = None,
@@ -203,7 +203,7 @@ def score_command(
     train: Annotated[Path, typer.Option(help="File with the history that the forecasts were made from.")],
     time: Time,
     value: Value,
-    season_length: Annotated[int, typer.Option(help="Periods per season, for MASE.")],
+    season_length: Annotated[int, typer.Option(min=1, help="Periods per season, for MASE.")],
     by: By = None,
     out: Json = None,
 ) -> None:

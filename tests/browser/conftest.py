@@ -12,9 +12,12 @@ import time
 import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from tests.browser.steps import LOOK_AT_IT
 
 expect.set_options(timeout=30_000)  # a busy machine is slow, not wrong
 
@@ -90,3 +93,38 @@ def files(tmp_path: Path) -> Path:
     (tmp_path / "products.csv").write_text(PRODUCTS)
     (tmp_path / "drivers.csv").write_text(DRIVERS)
     return tmp_path
+
+
+@pytest.fixture
+def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
+    """Numbers of a portfolio with drivers, of its finished study, and of a node in a store; made once."""
+
+    def post(path: str, **sent: Any) -> Any:
+        cookies = {one["name"]: one["value"] for one in page.context.cookies()}
+        answer = page.request.post(path, headers={"X-CSRFToken": cookies["csrftoken"], "Referer": page.url}, **sent)
+        assert answer.ok, answer.text()
+        return answer.json()
+
+    base = re.sub(r"(https?://[^/]+).*", r"\1/api", page.url)
+    all_of_them = page.request.get(f"{base}/portfolios/").json()
+    found = next((one for one in all_of_them if one["name"] == "Garden to look at"), None)
+    if found is None:
+        page.goto(f"{base[:-4]}/intake")
+        page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
+        page.get_by_label(re.compile("^Attributes and drivers")).set_input_files(
+            [files / "products.csv", files / "drivers.csv"]
+        )
+        page.get_by_role("button", name=LOOK_AT_IT).click()
+        page.wait_for_url(re.compile(r"/intake/\d+$"))
+        upload = page.url.rsplit("/", 1)[1]
+        found = post(f"{base}/uploads/{upload}/load/", data={"name": "Garden to look at", "options": {}})
+        post(f"{base}/portfolios/{found['id']}/studies/", data={})
+        post(f"{base}/portfolios/{found['id']}/searches/", data={})
+    deadline = time.monotonic() + 180
+    while True:
+        (study, *_) = page.request.get(f"{base}/portfolios/{found['id']}/studies/").json()
+        if study["run"]["state"] == "done":
+            break
+        assert time.monotonic() < deadline and study["run"]["state"] in ("queued", "running"), study["run"]
+        time.sleep(0.5)
+    yield {"portfolio": found["id"], "study": study["id"], "node": 20}

@@ -11,19 +11,16 @@ from pathlib import Path
 import polars as pl
 from playwright.sync_api import Page, expect
 
-from tests.browser.waiting import painted, settle
-
-
-def place(page: Page, name: str) -> None:
-    page.get_by_role("navigation", name="Places").get_by_role("link", name=re.compile(f"^{name}")).click()
+from tests.browser.steps import LOOK_AT_IT, painted, place, settle
 
 
 def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, files: Path, address: str) -> None:
     # Intake: a file that mixes two ways of writing weeks is refused where it stands, and nothing is loaded
+    place(page, "Intake")
     bad = files / "bad.csv"
     bad.write_text("week,product,store,units\n2025-W01,P0,S0,3\n03/04/2025,P0,S0,4\n")
     page.get_by_label(re.compile("^Sales")).set_input_files(bad)
-    page.get_by_role("button", name="Look at it").click()
+    page.get_by_role("button", name=LOOK_AT_IT).click()
     expect(page.get_by_role("alert")).to_contain_text("row 3: '03/04/2025' is written as dates")
     expect(page.get_by_role("button", name="Load")).to_be_disabled()
     page.get_by_role("button", name="Discard the file").click()
@@ -33,7 +30,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     page.get_by_label(re.compile("^Attributes and drivers")).set_input_files(
         [files / "products.csv", files / "drivers.csv"]
     )
-    page.get_by_role("button", name="Look at it").click()
+    page.get_by_role("button", name=LOOK_AT_IT).click()
     expect(page.get_by_role("region", name="What was understood")).to_contain_text("18 series of 130 weeks")
     page.get_by_label("Role of store").select_option("not used")
     expect(page.get_by_role("region", name="What was understood")).to_contain_text("6 series")
@@ -220,7 +217,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
 def test_a_running_study_can_be_stopped_and_run_again(page: Page, files: Path) -> None:
     place(page, "Intake")
     page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
-    page.get_by_role("button", name="Make a new portfolio").click()
+    page.get_by_role("button", name=LOOK_AT_IT).click()
     page.get_by_label("Portfolio name").fill("Second garden")
     page.get_by_role("button", name="Load 18 series").click()
     page.get_by_role("button", name="Run the default recipe").click()
@@ -245,7 +242,7 @@ def test_a_wild_value_is_corrected_and_reverted_and_actuals_are_added(page: Page
         }""",
         "\n".join(sales).replace(",", "\t"),
     )
-    page.get_by_role("button", name="Make a new portfolio").click()
+    page.get_by_role("button", name=LOOK_AT_IT).click()
     expect(page.get_by_role("table", name="The first rows as understood")).to_contain_text("P0")
     page.get_by_label("Portfolio name").fill("Third garden")
     page.get_by_role("button", name="Load 18 series").click()
@@ -332,7 +329,8 @@ def test_a_wild_value_is_corrected_and_reverted_and_actuals_are_added(page: Page
     expect(page.get_by_role("button", name=re.compile("only seasonal, .* series"))).to_be_visible()
 
 
-def test_search_keys_and_theme(page: Page) -> None:
+def test_search_keys_and_theme(page: Page, address: str, garden: dict[str, int]) -> None:
+    page.goto(f"{address}/p/{garden['portfolio']}/s/{garden['study']}/field")
     expect(page.get_by_role("grid")).to_be_visible()
     page.keyboard.press("?")
     expect(page.get_by_role("dialog", name="Keys")).to_be_visible()

@@ -4,16 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-import time
-from collections.abc import Iterator
-from pathlib import Path
-from typing import Any
 
 import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.waiting import settle
+from tests.browser.steps import settle
 
 SERIES = ("", "?page=look", "?page=fit", "?page=drivers", "?page=try", "?page=workings")
 INTAKE = ("", "/coverage", "/all", "/corrections", "/ledger", "/kinds", "/plans", "/series/0")
@@ -71,41 +67,6 @@ _UNNAMED = """() => [
     return !(one.getAttribute('aria-label') || labels.trim() || by.join('') || one.innerText?.trim() || one.title);
   })
   .map((one) => one.outerHTML.slice(0, 120))"""
-
-
-@pytest.fixture
-def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
-    """Numbers of a portfolio with drivers, of its finished study, and of a node in a store; made once."""
-
-    def post(path: str, **sent: Any) -> Any:
-        cookies = {one["name"]: one["value"] for one in page.context.cookies()}
-        answer = page.request.post(path, headers={"X-CSRFToken": cookies["csrftoken"], "Referer": page.url}, **sent)
-        assert answer.ok, answer.text()
-        return answer.json()
-
-    base = re.sub(r"(https?://[^/]+).*", r"\1/api", page.url)
-    all_of_them = page.request.get(f"{base}/portfolios/").json()
-    found = next((one for one in all_of_them if one["name"] == "Garden to look at"), None)
-    if found is None:
-        page.goto(f"{base[:-4]}/intake")
-        page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
-        page.get_by_label(re.compile("^Attributes and drivers")).set_input_files(
-            [files / "products.csv", files / "drivers.csv"]
-        )
-        page.get_by_role("button", name=re.compile("^(Look at it|Make a new portfolio)$")).click()
-        page.wait_for_url(re.compile(r"/intake/\d+$"))
-        upload = page.url.rsplit("/", 1)[1]
-        found = post(f"{base}/uploads/{upload}/load/", data={"name": "Garden to look at", "options": {}})
-        post(f"{base}/portfolios/{found['id']}/studies/", data={})
-        post(f"{base}/portfolios/{found['id']}/searches/", data={})
-    deadline = time.monotonic() + 180
-    while True:
-        (study, *_) = page.request.get(f"{base}/portfolios/{found['id']}/studies/").json()
-        if study["run"]["state"] == "done":
-            break
-        assert time.monotonic() < deadline and study["run"]["state"] in ("queued", "running"), study["run"]
-        time.sleep(0.5)
-    yield {"portfolio": found["id"], "study": study["id"], "node": 20}
 
 
 def places(garden: dict[str, int]) -> list[str]:

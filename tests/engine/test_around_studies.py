@@ -48,7 +48,7 @@ def panel() -> Panel:
         Timeline("W", 2800, 80, 52), ("product", "store"), {"product": products.tolist(), "store": stores.tolist()},
         values,
         attributes={
-            "product": {"group": {"P0": "Ferns", "P1": "Ferns", "P2": "Herbs"}},
+            "product": {"group": {"P0": "Ferns", "P1": "Ferns", "P2": "Herbs"}, "name": {"P1": "Lady fern"}},
             "store": {"region": {"S0": "Coast", "S1": "Coast", "S2": "Hills"}},
         },
     )  # fmt: skip
@@ -206,13 +206,14 @@ def test_the_sheet_has_every_node_at_its_row_and_column(study: Study) -> None:
     found = sheet(study)
     rows, columns = found["rows"], found["columns"]
     assert [(row["name"], row["depth"], row["parent"]) for row in rows[:4]] == [
-        ("All products", 0, -1), ("Ferns", 1, 0), ("P0", 2, 1), ("P1", 2, 1),
+        ("All products", 0, -1), ("Ferns", 1, 0), ("P0", 2, 1), ("Lady fern", 2, 1),
     ]  # fmt: skip
+    assert [row.get("code") for row in rows[:4]] == [None, None, None, "P1"]  # said where it is not the name
     assert [row["series"] for row in rows] == [9, 6, 3, 3, 3, 3] and len(columns) == 6
     assert sorted(found["node"]) == list(range(study.structure.n_nodes))
     for node, row, column in zip(found["node"], found["row"], found["column"], strict=True):
         ways = trails(study.structure)[node]
-        assert [step["name"] for step in ways[0]][-1] == rows[row]["name"]
+        assert [(step["name"], step.get("code")) for step in ways[0]][-1] == (rows[row]["name"], rows[row].get("code"))
         assert [step["name"] for step in ways[1]][-1] == columns[column]["name"]
         assert ways[0][-1]["node"] == ways[1][-1]["node"] == node  # both ways end at the node itself
     assert len(set(zip(found["row"], found["column"], strict=True))) == study.structure.n_nodes

@@ -1,4 +1,4 @@
-/** Jump to a product, a group or a place by typing a part of its name. */
+/** Jump to a product, a group or a place by typing a part of its name or code. */
 import { useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -16,20 +16,28 @@ export function SearchDialog({ close }: { close: () => void }) {
   const navigate = useNavigate();
   const entries = useMemo(() => {
     if (!data) return [];
-    const found: { name: string; kind: string; node: number }[] = [];
+    const found: { name: string; beside: string; text: string; node: number }[] = [];
+    const add = (name: string, codes: string, all: string, node: number) =>
+      found.push({
+        name,
+        beside: [codes, all].filter(Boolean).join(', '),
+        text: `${name} ${codes}`.toLowerCase(),
+        node,
+      });
     data.node.forEach((node, i) => {
       const row = data.rows[data.row[i] ?? 0];
       const column = data.columns[data.column[i] ?? 0];
       if (!row || !column) return;
-      if (row.depth === 0) found.push({ name: column.name, kind: 'all products', node });
-      else if (column.depth === 0) found.push({ name: row.name, kind: 'all places', node });
-      else found.push({ name: `${row.name} × ${column.name}`, kind: '', node });
+      const codes = [row.code, column.code].filter(Boolean).join(' × ');
+      if (row.depth === 0) add(column.name, codes, 'all products', node);
+      else if (column.depth === 0) add(row.name, codes, 'all places', node);
+      else add(`${row.name} × ${column.name}`, codes, '', node);
     });
     return found;
   }, [data]);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   const hits = words.length
-    ? entries.filter((entry) => words.every((word) => entry.name.toLowerCase().includes(word))).slice(0, MOST)
+    ? entries.filter((entry) => words.every((word) => entry.text.includes(word))).slice(0, MOST)
     : [];
   const open = (node: number) => {
     close();
@@ -40,7 +48,7 @@ export function SearchDialog({ close }: { close: () => void }) {
       <input
         autoFocus
         className="input input-sm w-full"
-        aria-label="Part of a name"
+        aria-label="Part of a name or code"
         placeholder="lavender coast"
         value={text}
         onChange={(event) => {
@@ -66,7 +74,7 @@ export function SearchDialog({ close }: { close: () => void }) {
               onClick={() => open(hit.node)}
             >
               <span>{hit.name}</span>
-              <span className="text-second">{hit.kind}</span>
+              <span className="text-second">{hit.beside}</span>
             </button>
           </li>
         ))}
@@ -74,7 +82,9 @@ export function SearchDialog({ close }: { close: () => void }) {
           <li className="px-2 py-1 text-second">
             {study === undefined
               ? 'Names can be searched once a study has been run.'
-              : 'No name holds all of these.'}
+              : data
+                ? 'No name or code holds all of these.'
+                : 'Names are being loaded.'}
           </li>
         )}
       </ul>

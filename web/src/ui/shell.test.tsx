@@ -8,7 +8,7 @@ import { Shell } from './shell';
 const load = { n_series: 2758, last: '2026-W43' };
 const line = (name: string, depth: number, parent: number) => ({ name, depth, parent, series: 1 });
 const sheet = {
-  rows: [line('All products', 0, -1), line('Lavender', 1, 0)],
+  rows: [line('All products', 0, -1), { ...line('Lavender', 1, 0), code: 'P1042' }],
   columns: [line('All centres', 0, -1), line('Coast', 1, 0), line('Hills', 1, 0)],
   node: [0, 1, 2, 3, 4],
   row: [0, 0, 1, 1, 1],
@@ -109,29 +109,34 @@ describe('the rail of places', () => {
     expect(intake.textContent).toContain('nothing loaded yet');
   });
 
-  it('jumps to a node by parts of its name', async () => {
+  it('jumps to a node by parts of its name or code', async () => {
     open('/p/1/study');
     await rail();
     fireEvent.keyDown(window, { key: '/' });
-    const field = await screen.findByLabelText('Part of a name');
+    const field = await screen.findByLabelText('Part of a name or code');
     fireEvent.change(field, { target: { value: 'LAV hill' } });
-    await waitFor(() => expect(screen.getAllByRole('listitem').at(-1)?.textContent).toBe('Lavender × Hills'));
+    await waitFor(() =>
+      expect(screen.getAllByRole('listitem').at(-1)?.textContent).toBe('Lavender × HillsP1042'),
+    );
     fireEvent.change(field, { target: { value: 'coast' } });
     const hits = () => within(field.closest('dialog') as HTMLElement).getAllByRole('listitem');
-    expect(hits().map((one) => one.textContent)).toEqual(['Coastall products', 'Lavender × Coast']);
+    expect(hits().map((one) => one.textContent)).toEqual(['Coastall products', 'Lavender × CoastP1042']);
+    fireEvent.change(field, { target: { value: 'p1042' } });
+    expect(hits().map((one) => one.textContent)[0]).toBe('LavenderP1042, all places');
+    fireEvent.change(field, { target: { value: 'coast' } });
     fireEvent.keyDown(field, { key: 'ArrowDown' });
     fireEvent.keyDown(field, { key: 'ArrowDown' }); // no further than the last
     fireEvent.keyDown(field, { key: 'Enter' });
     await waitFor(() => expect(here()).toBe('/p/1/s/8/series/3'));
-    expect(screen.queryByLabelText('Part of a name')).toBeNull();
+    expect(screen.queryByLabelText('Part of a name or code')).toBeNull();
   });
 
   it('says when no name fits', async () => {
     open('/p/1/study');
     await rail();
     fireEvent.click(screen.getByRole('button', { name: '/ search' }));
-    fireEvent.change(await screen.findByLabelText('Part of a name'), { target: { value: 'zebra' } });
-    expect(await screen.findByText('No name holds all of these.')).toBeDefined();
+    fireEvent.change(await screen.findByLabelText('Part of a name or code'), { target: { value: 'zebra' } });
+    expect(await screen.findByText('No name or code holds all of these.')).toBeDefined();
   });
 
   it('lists the keys, but not while a field is being filled in', async () => {

@@ -32,11 +32,18 @@ def tree(dimension: Dimension) -> tuple[list[dict[str, Any]], dict[tuple[int, in
     while todo:
         (depth, value), parent = todo.pop()
         row_of[depth, value] = len(rows)
-        name = dimension.names[depth][value]
-        rows.append({"name": name, "depth": depth, "parent": parent, "series": int(counts[depth][value])})
+        rows.append(
+            {**_called(dimension, depth, value), "depth": depth, "parent": parent, "series": int(counts[depth][value])}
+        )
         below = children.get((depth, value), [])
         todo.extend((child, row_of[depth, value]) for child in reversed(below))
     return rows, row_of
+
+
+def _called(dimension: Dimension, depth: int, value: int) -> dict[str, str]:
+    """Name of a value, and its code where that is another."""
+    name, code = dimension.names[depth][value], dimension.codes[depth][value]
+    return {"name": name} if code == name else {"name": name, "code": code}
 
 
 def sparks(history: Floats, forecast: Floats, season_length: int) -> NDArray[np.uint8]:
@@ -112,7 +119,7 @@ def trails(structure: Structure) -> list[list[list[dict[str, Any]]]]:
             for depth in range(depths[d], -1, -1):
                 others = level_at[(*depths[:d], depth, *depths[d + 1 :])]
                 node = node_at[(others, *values[:d], value, *values[d + 1 :])]
-                way.append({"name": dimension.names[depth][value], "node": node})
+                way.append({**_called(dimension, depth, value), "node": node})
                 if depth:
                     value = int(dimension.parents[depth - 1][value])
             ways.append(way[::-1])

@@ -78,6 +78,7 @@ class NewStudySerializer(serializers.Serializer):
 
 class TreeRowSerializer(serializers.Serializer):
     name = serializers.CharField()
+    code = serializers.CharField(required=False, help_text="Where it is not the name.")
     depth = serializers.IntegerField()
     parent = serializers.IntegerField()  # type: ignore[assignment]  # a field of that name hides DRF's attribute
     series = serializers.IntegerField()
@@ -102,6 +103,7 @@ class SheetSerializer(serializers.Serializer):
 
 class StepSerializer(serializers.Serializer):
     name = serializers.CharField()
+    code = serializers.CharField(required=False, help_text="Where it is not the name.")
     node = serializers.IntegerField()
 
 

@@ -14,6 +14,7 @@ import {
   LENSES,
   type Lens,
   lensText,
+  named,
   ofKind,
   type Sheet,
   sparkPaths,
@@ -352,7 +353,7 @@ function RowHead({
       style={{ width: NAMES, paddingLeft: 8 + line.depth * 10 }}
     >
       {folds ? <Fold open={open} name={line.name} toggle={toggle} /> : <span className="w-4 shrink-0" />}
-      <span className={`line-clamp-2 ${folds ? 'font-semibold' : ''}`} title={line.name}>
+      <span className={`line-clamp-2 ${folds ? 'font-semibold' : ''}`} title={named(line)}>
         {line.name}
         {folds && <span className="font-normal text-second"> {count(line.series)}</span>}
       </span>
@@ -387,7 +388,7 @@ function ColumnHead({
       style={{ left, width, height: HEAD }}
     >
       {folds && <Fold open={open} name={line.name} toggle={toggle} />}
-      <span className={`truncate ${folds ? '' : 'pl-1'}`} title={line.name}>
+      <span className={`truncate ${folds ? '' : 'pl-1'}`} title={named(line)}>
         {line.name}
       </span>
     </div>

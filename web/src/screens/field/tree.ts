@@ -20,6 +20,11 @@ export function hasChildren(lines: Line[], at: number): boolean {
   return lines[at + 1]?.parent === at;
 }
 
+/** Name of a line, with its code where that is another. */
+export function named(line: Line): string {
+  return line.code ? `${line.name} (${line.code})` : line.name;
+}
+
 /** All lines above a depth. */
 export function unfoldedTo(lines: Line[], depth: number): Set<number> {
   return new Set(lines.flatMap((line, i) => (line.depth < depth ? [i] : [])));

@@ -166,7 +166,10 @@ function Trail({ node, base }: { node: Node; base: string }) {
           {d > 0 && <span className="mx-2 font-normal text-second">×</span>}
           {way.slice(way.length > 1 ? 1 : 0).map((step, i, all) =>
             i === all.length - 1 ? (
-              <span key={step.node}>{step.name}</span>
+              <span key={step.node}>
+                {step.name}
+                {step.code && <span className="ml-1.5 text-xs font-normal text-second">{step.code}</span>}
+              </span>
             ) : (
               <span key={step.node} className="font-normal">
                 <Link className="text-sm text-second hover:underline" to={`${base}/${step.node}`}>
