@@ -43,7 +43,7 @@ def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     )  # fmt: skip
     server = subprocess.Popen([*tansy, "serve", "--port", str(port)], env=env)
     url = f"http://127.0.0.1:{port}"
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 120
     while True:
         assert server.poll() is None and time.monotonic() < deadline, "the server did not start"
         try:
