@@ -62,7 +62,7 @@ def test_heavier_tails_have_the_variance_and_the_kurtosis_that_were_given(excess
     np.testing.assert_allclose(z, stats.t.ppf(p, freedom) * np.sqrt((freedom - 2) / freedom), rtol=1e-9)
 
 
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=50)
 @given(st.floats(1e-12, 80.0), st.one_of(st.floats(0.02, 500.0), st.just(np.inf)), st.floats(0.001, 0.999))
 def test_quantiles_of_counts_are_the_least_that_reach_their_probability(mean: float, size: float, p: float) -> None:
     (found,) = Counts(np.array([[mean]]), np.array([size])).quantiles(np.array([p])).ravel()

@@ -127,7 +127,7 @@ def from_partials(raw):  # type: ignore[no-untyped-def]
     return coefficients, partials, stationary
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(st.floats(-2.5, 2.5), min_size=1, max_size=6))
 def test_any_numbers_searched_give_a_stationary_process_and_come_back(raw: list[float]) -> None:
     coefficients, partials, stationary = from_partials(np.array(raw))

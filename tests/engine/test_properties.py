@@ -187,7 +187,7 @@ def arima_forms(draw: st.DrawFn) -> str:
     return text + "".join(f" + {term}" for term in sorted(terms, key=lambda t: "hxl".index(t[0])))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.one_of(smoothing_forms(), arima_forms()))
 def test_a_form_is_written_as_it_is_read_with_any_spaces(text: str) -> None:
     form = parse(text)
@@ -196,7 +196,7 @@ def test_a_form_is_written_as_it_is_read_with_any_spaces(text: str) -> None:
     assert parse(f"  {text.replace(',', ' , ').replace('+', '  +  ')} ") == form
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(st.text(alphabet="ets(A,N) arima=10.5+;xdMbgo-", max_size=25))
 def test_any_text_is_a_method_or_is_refused_in_words(text: str) -> None:
     try:

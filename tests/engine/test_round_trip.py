@@ -58,7 +58,7 @@ names = st.text(st.sampled_from("abcXYZ0189 äöé-_/&\"';"), min_size=1, max_si
 )  # fmt: skip
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(data=st.data())
 def test_reading_gives_back_what_was_written(data: st.DataObject) -> None:
     frequency = data.draw(st.sampled_from(list(STYLES)))
