@@ -40,6 +40,9 @@ Value = Annotated[str, typer.Option("--value", help="Column of values.")]
 By = Annotated[list[str] | None, typer.Option("--by", help="Key column; may be given several times.")]
 
 
+_LONGEST_HORIZON = 5_000
+
+
 def main() -> None:
     """Entry point: one clear sentence and exit status 2 where the input is at fault."""
     try:
@@ -173,8 +176,8 @@ def fit_command(
     out: Json = None,
 ) -> None:
     """Fit methods to every series of a file and print parameters, fitted values and forecasts as JSON."""
-    if horizon < 1:
-        raise FileError("The horizon is at least 1.")
+    if not 1 <= horizon <= _LONGEST_HORIZON:
+        raise FileError(f"The horizon is from 1 to {_LONGEST_HORIZON:,} periods.")
     if bands not in ("known", "estimated"):
         raise FileError(f"Bands are known or estimated, not {bands!r}.")
     if transform not in ("", "log"):
@@ -304,7 +307,7 @@ def _matrix(path: Path, across: str, nodes: list[str], needs_all: bool) -> tuple
     unknown = next((name for name in table["node"].to_list() if name not in position), None)
     if unknown is not None:
         raise FileError(f"{path.name}: node {unknown!r} is not in the structure.")
-    labels = sorted(set(table[across].to_list()), key=lambda t: (not t.isdigit(), int(t) if t.isdigit() else 0, t))
+    labels = sorted(set(table[across].to_list()), key=lambda t: (not t.isdecimal(), int(t) if t.isdecimal() else 0, t))
     column = {label: j for j, label in enumerate(labels)}
     matrix = np.full((len(nodes), len(labels)), np.nan)
     rows = np.array([position[name] for name in table["node"].to_list()])

@@ -84,6 +84,8 @@ def test_fit_says_what_was_wrong_with_the_file_and_with_what_was_asked_for(tmp_p
     for wrong, says in (
         (("--levels", "80,nan"), "between 0 and 100"),
         (("--model", "arima(best; d=nan)"), "not a number"),
+        (("--season-length", "99999999999"), "from 1 to 20,000"),
+        (("--horizon", "99999999"), "from 1 to 5,000"),
     ):
         refused = tansy(*common, "--model", "naive", *wrong, ok=False)
         assert refused.returncode == 2 and says in refused.stderr and not refused.stdout

@@ -197,6 +197,8 @@ def test_notation_is_written_as_it_is_read(text: str) -> None:
         ("ets(best; no-trend, damped-trend)", "exclude each other"),
         ("moving-average(3; weights=1/2)", "one weight for each period"),
         ("moving-average(2; weights=nan/1)", "weights are numbers"),
+        ("moving-average(99999999999)", "the number of periods"),
+        ("moving-average(²)", "the number of periods"),
         ("arima(best; d=nan)", "d is set to 'nan', which is not a number"),
         ("arima(1,0,0; ar1=1e999)", "ar1 is set to '1e999', which is not a number"),
         ("ets(A,N,N; level=1_0)", "not a number"),

@@ -162,6 +162,7 @@ def test_an_odd_cell_of_a_wide_file_is_named_by_its_row_and_period(tmp_path: Pat
         (b"week,sku,units\n2025-W01,A,three\n2025-W02,A,4\n", "cannot be told, none holds numbers in most rows"),
         (b"week,sku,units\n2025-W01,A,3\n03/04/2025,A,4\n2025-W03,A,1\n", "row 3: '03/04/2025' is written as dates"),
         (b"week,sku,units\n1925-01-01,A,3\n2025-01-02,A,4\n", "look for a mistyped year"),
+        (b"year,sku,units\n9998,A,3\n9999,A,4\n", "they run from 9998 to 9999; look for a mistyped year"),
     ],
 )
 def test_a_bad_file_is_refused_in_one_sentence(tmp_path: Path, content: bytes, says: str) -> None:

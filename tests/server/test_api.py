@@ -198,9 +198,9 @@ def test_rows_of_a_release_come_in_pages(client: APIClient, world: dict[str, int
     assert client.get(f"{address}?start=100000").json()["rows"] == []
     one = client.get(f"{address}?product=P1&store=S0&lead=2").json()
     assert one["count"] == 1 and one["rows"][0]["q0.025"] <= one["rows"][0]["mean"] <= one["rows"][0]["q0.975"]
-    for wrong in ("start=-1", "limit=ten"):
+    for wrong in ("start=-1", "limit=ten", "start=²"):
         answer = client.get(f"{address}?{wrong}")
-        assert answer.status_code == 400 and "not a whole number" in answer.json()["detail"]
+        assert answer.status_code == 400 and "A whole number up to" in answer.json()["detail"]
 
 
 def test_a_token_is_its_makers_alone_and_kept_as_a_hash(client: APIClient, world: dict[str, int]) -> None:

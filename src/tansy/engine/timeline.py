@@ -24,6 +24,9 @@ _WEEK_ZERO = date(1969, 12, 29)  # the Monday of the ISO week that holds 1970-01
 _SERIAL_ZERO = date(1899, 12, 30)  # day 0 of the serial numbers of spreadsheets
 _SERIALS = range(20_000, 80_000)  # 1954 to 2119: other numbers of five digits are no dates
 
+MOST_PERIODS = 20_000
+"""More than any history, season, window or horizon has: numbers beyond it are slips, and would only eat memory."""
+
 FREQUENCIES = ("D", "W", "4W", "M", "Q", "Y")
 """Days, weeks, four weeks, months, quarters, years."""
 

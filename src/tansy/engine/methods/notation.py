@@ -10,7 +10,7 @@ import re
 from dataclasses import dataclass, field, replace
 
 from tansy.engine.errors import NotationError
-from tansy.engine.timeline import form_of, read_date
+from tansy.engine.timeline import MOST_PERIODS, form_of, read_date
 
 PLAIN = ("seasonal-naive", "naive", "mean", "drift", "theta")
 """Methods without anything in parentheses."""
@@ -38,7 +38,8 @@ _ORDER = (
 _BOXCOX = re.compile(r"\s*boxcox\s*\(([^()]*)\)\s+(?=\S)")
 _DRIVER = re.compile(r"(log )?\s*([^\s,;=.+-][^,;=+]*?)(?:\s+(-?\d+)\.\.(-?\d+))?")
 _NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)(e[+-]?[0-9]+)?", re.IGNORECASE)
-_ARIMA = re.compile(r"\s*arima\s*\(([^()]*)\)\s*(?:\(([^()]*)\)\s*(\d*))?\s*")
+_WHOLE = re.compile(r"[0-9]{1,6}")
+_ARIMA = re.compile(r"\s*arima\s*\(([^()]*)\)\s*(?:\(([^()]*)\)\s*([0-9]{0,6}))?\s*")
 _TERM = re.compile(r"\s*([a-z][a-z-]*)\s*(?:\(([^()]*)\))?\s*")
 _ERRORS, _TRENDS, _SEASONS = ("A", "M"), ("N", "A", "Ad"), ("N", "A", "M")
 _SHARES = ("alpha", "beta", "gamma", "phi")
@@ -235,7 +236,7 @@ def _terms(text: str, name: str, parts: list[str], transformed: bool) -> dict[st
             shifts.append(inner)
         elif inner == "best":
             harmonics = BEST
-        elif inner.isdigit() and 1 <= int(inner) <= MOST_HARMONICS:
+        elif _WHOLE.fullmatch(inner) and 1 <= int(inner) <= MOST_HARMONICS:
             harmonics = int(inner)
         else:
             raise NotationError(
@@ -388,7 +389,7 @@ def _smoothing(options: _Options, entries: list[str], more: dict[str, object]) -
 
 
 def _orders(options: _Options, entries: list[str], what: str) -> tuple[int, int, int]:
-    if len(entries) != 3 or not all(entry.strip().isdigit() for entry in entries):
+    if len(entries) != 3 or not all(_WHOLE.fullmatch(entry.strip()) for entry in entries):
         raise options.wrong(f"write {what} with three whole numbers.")
     p, d, q = (int(entry) for entry in entries)
     return p, d, q
@@ -438,7 +439,7 @@ def _arima_best(options: _Options, seasonal: str | None, more: dict[str, object]
 
 
 def _moving_average(options: _Options, main: str, log: bool) -> Form:
-    if main != "best" and not (main.isdigit() and int(main) >= 1):
+    if main != "best" and not (_WHOLE.fullmatch(main) and 1 <= int(main) <= MOST_PERIODS):
         raise options.wrong("write moving-average(k) with the number of periods, or moving-average(best).")
     window = BEST if main == "best" else int(main)
     weights: tuple[float, ...] = ()

@@ -17,6 +17,7 @@ from tansy.engine.timeline import (
     DATE_FORMS,
     FORM_NAMES,
     FREQUENCIES,
+    MOST_PERIODS,
     NOUN,
     first_day,
     form_of,
@@ -28,7 +29,8 @@ from tansy.engine.timeline import (
 
 Integers = NDArray[np.int64]
 
-MOST_PERIODS = 20_000
+_FIRST_YEAR, _LAST_YEAR = 1600, 2999  # 9999-12-31 stands for "no end" in many systems
+
 _SUMS = {"D": ("W", "4W", "M", "Q", "Y"), "W": ("4W",), "M": ("Q", "Y"), "Q": ("Y",)}
 
 
@@ -133,9 +135,17 @@ def _numbers(days: dict[str, date | None], native: str, form: str, known_days: l
 
 
 def _check_span(numbers: dict[str, int], native: str, options: ReadOptions, name: str) -> None:
-    if numbers and max(numbers.values()) - min(numbers.values()) >= MOST_PERIODS:
-        low, high = label(min(numbers.values()), native), label(max(numbers.values()), native)
-        raise FileError(f"{name}, column {options.time!r}: they run from {low} to {high}; look for a mistyped year.")
+    if not numbers:
+        return
+    low, high = min(numbers.values()), max(numbers.values())
+    if (
+        high - low >= MOST_PERIODS
+        or not _FIRST_YEAR <= first_day(low, native).year <= first_day(high, native).year <= _LAST_YEAR
+    ):
+        raise FileError(
+            f"{name}, column {options.time!r}: they run from {label(low, native)} to {label(high, native)}; "
+            "look for a mistyped year."
+        )
 
 
 def _day_first(distinct: list[str], form: str, options: ReadOptions, name: str) -> tuple[bool, bool]:

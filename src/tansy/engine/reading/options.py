@@ -7,7 +7,7 @@ from typing import Any, get_type_hints
 
 from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import RecipeError
-from tansy.engine.timeline import FREQUENCIES
+from tansy.engine.timeline import FREQUENCIES, MOST_PERIODS
 
 DUPLICATES = ("sum", "first", "last", "mean")
 GAPS = ("zero", "unknown", "interpolate")
@@ -67,8 +67,8 @@ class ReadOptions:
                 raise RecipeError(f"The frequency is one of {', '.join(FREQUENCIES)}, not {frequency!r}.")
         if self.layout is not None and self.layout not in LAYOUTS:
             raise RecipeError(f"The layout is long or wide, not {self.layout!r}.")
-        if self.season_length is not None and self.season_length < 1:
-            raise RecipeError("The season length is a whole number of at least 1.")
+        if self.season_length is not None and not 1 <= self.season_length <= MOST_PERIODS:
+            raise RecipeError(f"The season length is a whole number from 1 to {MOST_PERIODS:,}.")
 
     @classmethod
     def from_mapping(cls, entries: dict[str, Any]) -> ReadOptions:

@@ -15,8 +15,7 @@ from numpy.typing import NDArray
 from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import PlanError, StructureError
 from tansy.engine.panel import Panel
-from tansy.engine.reading.clock import MOST_PERIODS
-from tansy.engine.timeline import NOUN, form_of, label, ordinal, read_date
+from tansy.engine.timeline import MOST_PERIODS, NOUN, form_of, label, ordinal, read_date
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from rest_framework import serializers
@@ -17,6 +18,13 @@ class NumberField(serializers.FloatField):
         if not abs(value) <= MOST:
             raise serializers.ValidationError(f"A number is needed, of at most {MOST:g} in size.")
         return value
+
+
+def whole_number(name: str, text: str, most: int) -> int:
+    """The parameter `name` of an address. Raises a ValidationError at it where it is none from 0 to `most`."""
+    if not re.fullmatch("[0-9]{1,12}", text) or int(text) > most:
+        raise serializers.ValidationError({name: f"A whole number up to {most:,}, not {text!r}."})
+    return int(text)
 
 
 class IdsField(serializers.ListField):

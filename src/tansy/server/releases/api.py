@@ -13,12 +13,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.server.api.fields import whole_number
 from tansy.server.releases import services
 from tansy.server.releases.models import Release
 from tansy.server.studies.api import BandSerializer
 from tansy.server.studies.models import Study
 
 _PAGE = 1000
+_MOST_ROWS = 10**9
 
 
 class CheckSerializer(serializers.Serializer):
@@ -150,13 +152,7 @@ class RowsView(APIView):
         """Rows of a release. Any column can be a filter: ?product=P1001&store=HC02&lead=1."""
         release = get_object_or_404(Release, pk=pk)
         query: dict[str, Any] = request.query_params.dict()
-        start, limit = (
-            self._whole(query.pop(name, default), name) for name, default in (("start", "0"), ("limit", str(_PAGE)))
-        )
+        start = whole_number("start", query.pop("start", "0"), _MOST_ROWS)
+        limit = whole_number("limit", query.pop("limit", str(_PAGE)), _MOST_ROWS)
         count, rows = services.rows(release, query, start, min(limit, _PAGE))
         return Response({"release": release.number, "count": count, "rows": rows})
-
-    def _whole(self, text: str, name: str) -> int:
-        if not text.isdigit():
-            raise serializers.ValidationError({name: f"{text!r} is not a whole number."})
-        return int(text)

@@ -9,7 +9,6 @@ import numpy as np
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
-from rest_framework.exceptions import ValidationError
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -25,6 +24,7 @@ from tansy.engine.study.look import look
 from tansy.engine.study.parts import Part, forecast_parts, seasons_beyond
 from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins
+from tansy.server.api.fields import whole_number
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.models import unpack
 from tansy.server.studies.place import Place, place_at
@@ -213,8 +213,8 @@ class LookView(APIView):
         values, timeline = place.history([])
         ask = request.query_params
         found = look(
-            values, timeline, _whole(ask.get("d", "0"), 2, "d"), _whole(ask.get("seasonal_d", "0"), 1, "seasonal_d"),
-            ask.get("logs", "false") == "true",
+            values, timeline, whole_number("d", ask.get("d", "0"), 2),
+            whole_number("seasonal_d", ask.get("seasonal_d", "0"), 1), ask.get("logs", "false") == "true",
         )  # fmt: skip
         years = found.years
         return Response(
@@ -248,12 +248,6 @@ def _parts(parts: Parts) -> dict[str, Any]:
         "rest": numbers(parts.rest),
         "multiplied": parts.multiplied,
     }
-
-
-def _whole(text: str, most: int, name: str) -> int:
-    if not text.isdigit() or int(text) > most:
-        raise ValidationError({name: f"A whole number up to {most}, not {text!r}."})
-    return int(text)
 
 
 class FitView(APIView):
