@@ -32,7 +32,7 @@ const node: Node = {
     [
       { name: 'All products', node: 0 },
       { name: 'Tools', node: 1 },
-      { name: 'Fork', node: 2 },
+      { name: 'Fork', code: 'P1042', node: 2 },
     ],
     [
       { name: 'All centres', node: 2 },
@@ -158,7 +158,7 @@ describe('one series', () => {
   it('leads up its trail, and to the neighbour by j but no further than the last by k', async () => {
     open({}, '?page=look');
     const title = await screen.findByRole('heading', { level: 1 });
-    expect(title.textContent).toBe('Tools › Fork×Coast');
+    expect(title.textContent).toBe('Tools › ForkP1042×Coast');
     expect(within(title).getByRole('link', { name: 'Tools' }).getAttribute('href')).toBe('/p/1/s/7/series/1');
     expect(screen.getByRole('button', { name: 'k ›' })).toHaveProperty('disabled', true);
     fireEvent.keyDown(window, { key: 'k' });

@@ -168,7 +168,9 @@ function Trail({ node, base }: { node: Node; base: string }) {
             i === all.length - 1 ? (
               <span key={step.node}>
                 {step.name}
-                {step.code && <span className="ml-1.5 text-xs font-normal text-second">{step.code}</span>}
+                {step.code && (
+                  <span className="ml-1.5 hidden text-xs font-normal text-second xl:inline">{step.code}</span>
+                )}
               </span>
             ) : (
               <span key={step.node} className="font-normal">
