@@ -88,7 +88,7 @@ def test_what_goes_wrong_in_a_chunk_comes_out_and_ends_the_rest() -> None:
 
     with pytest.raises(ValueError, match="no water"):
         list(run_chunks(work, list(range(2000)), 2))
-    assert len(begun) < 1000  # a handful, unless the machine is very busy
+    assert len(begun) < 500  # a handful, unless the machine is very busy
 
 
 def test_chunks_not_yet_begun_are_dropped_when_nobody_listens_any_more() -> None:
@@ -102,7 +102,7 @@ def test_chunks_not_yet_begun_are_dropped_when_nobody_listens_any_more() -> None
     results = run_chunks(work, list(range(2000)), 2)
     next(results)
     results.close()  # type: ignore[attr-defined]
-    assert len(begun) < 1000
+    assert len(begun) < 500
 
 
 # --- finished chunks

@@ -165,10 +165,16 @@ def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], fiel
         ({"kind": "arrival", "keys": {"product": "A", "store": "x"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
         ({"kind": "arrival", "keys": {"product": "N"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
         ({"kind": "arrival", "keys": {"product": "N", "store": "x"}, "start": AHEAD[0], "like": {"product": "Q"}}, "like"),
-        ({"kind": "event", "name": "fair", "periods": ["9999-W01"]}, "periods"),
     ],
 )  # fmt: skip
 def test_what_is_not_there_is_said_at_its_field(entries: dict[str, Any], field: str) -> None:
     with pytest.raises(PlanError) as caught:
         with_plans(garden(), (read_plan(entries),))
     assert caught.value.field == field
+
+
+def test_a_mistyped_year_of_an_event_is_named() -> None:
+    plan = read_plan({"kind": "event", "name": "fair", "periods": ["9999-W01", AHEAD[0]]})
+    with pytest.raises(PlanError, match="fair is in 9999-W01; look for a mistyped year") as caught:
+        with_plans(garden(), (plan,))
+    assert caught.value.field == "periods"

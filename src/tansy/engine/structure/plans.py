@@ -299,8 +299,9 @@ def with_events(panel: Panel, plans: tuple[Plan, ...]) -> Panel:
         event.name: [period_number("periods", text, timeline.frequency) for text in event.periods] for event in events
     }
     for event in events:
-        if max(numbers[event.name]) - timeline.first >= MOST_PERIODS:
-            raise PlanError("periods", f"{event.name} is in {event.periods[-1]}; look for a mistyped year.")
+        last, written = max(zip(numbers[event.name], event.periods, strict=True))
+        if last - timeline.first >= MOST_PERIODS:
+            raise PlanError("periods", f"{event.name} is in {written}; look for a mistyped year.")
     length = max(timeline.n_periods + panel.n_ahead, *(max(found) - timeline.first + 1 for found in numbers.values()))
     drivers = {
         name: np.pad(one, ((0, 0), (0, length - one.shape[1])), constant_values=np.nan)
