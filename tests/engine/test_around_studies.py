@@ -148,14 +148,18 @@ def test_each_check_finds_what_is_broken_and_nothing_else(study: Study) -> None:
             quantiles[n_finest, [0, 1]] = quantiles[n_finest, [1, 0]] + np.array([[0.5], [0.0]])
         if change == "missing":
             quantiles[n_finest + 1, 0, 0] = np.nan
-        return {one.name for one in check_forecast(study.structure, forecast, quantiles, True) if not one.holds}
+        return {
+            one.name
+            for one in check_forecast(study.structure, forecast, quantiles, True, study.chosen)
+            if not one.holds
+        }
 
     assert broken("nothing") == set()
     assert broken("gap") == {"adds up"}
     assert broken("negative") == {"no negatives"}
-    assert broken("crossing") == {"bands ordered"}
+    assert broken("crossing") == {"bands ordered and plausible"}
     assert broken("missing") == {"every series covered"}
-    allowed = check_forecast(study.structure, study.forecast - 1e6, study.quantiles, nonnegative=False)
+    allowed = check_forecast(study.structure, study.forecast - 1e6, study.quantiles, False, study.chosen)
     assert {one.name: one.holds for one in allowed}["no negatives"]
 
 
@@ -206,7 +210,7 @@ def test_the_sheet_has_every_node_at_its_row_and_column(study: Study) -> None:
     found = sheet(study)
     rows, columns = found["rows"], found["columns"]
     assert [(row["name"], row["depth"], row["parent"]) for row in rows[:4]] == [
-        ("All products", 0, -1), ("Ferns", 1, 0), ("P0", 2, 1), ("Lady fern", 2, 1),
+        ("every product", 0, -1), ("Ferns", 1, 0), ("P0", 2, 1), ("Lady fern", 2, 1),
     ]  # fmt: skip
     assert [row.get("code") for row in rows[:4]] == [None, None, None, "P1"]  # said where it is not the name
     assert [row["series"] for row in rows] == [9, 6, 3, 3, 3, 3] and len(columns) == 6

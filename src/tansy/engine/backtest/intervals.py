@@ -21,9 +21,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import isotonic_regression
 from scipy.special import ndtri
 
-from tansy.engine.backtest.measures import interval_score, nan_mean
+from tansy.engine.backtest.measures import interval_score, mean_square_step, nan_mean
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -32,6 +33,12 @@ _PRIOR_ERRORS = 26.0  # a series' own factor counts as much as its group's once 
 _POWERS = (0.0, 0.5, 1.0)
 _LEAST_RELATIVE = 0.05
 _FEWEST_NODES = 60  # levels with fewer nodes are pooled with each other
+_MOST_SQUARE = 25.0  # of the usual square: more is a wild value, or a series out of all proportion
+_MOST_LEAD_SQUARE = 9.0  # of a series' own mean square: more says nothing about the lead
+_ROUNDS = 4
+_MEDIAN_SQUARE = 0.4549364231195728  # median of the square of a standard normal number
+_LEAST_STEP = 0.01  # least sigma as a share of the root of the mean squared step
+_LEAST_COUNT = 0.1  # least variance of a count as a share of its mean
 
 
 @dataclass(frozen=True)
@@ -58,6 +65,24 @@ def groups(level_of: Integers, n_levels: int) -> Integers:
     return group
 
 
+def are_whole(values: Floats) -> NDArray[np.bool_]:
+    """Which series [nodes] hold whole numbers alone, to a millionth: a matter of kind hangs on no last digit."""
+    off = np.abs(values - np.round(values)) > 1e-6 * np.maximum(np.abs(values), 1.0)
+    return np.asarray(~off.any(axis=1))
+
+
+def least_sigma(values: Floats) -> Floats:
+    """Least one-step sigma that is believed of each series, [nodes] from values [nodes, periods]: a hundredth of the
+    root of its mean squared step and, of counts, that of a Poisson count of a tenth of its mean; 0 of what never moved.
+
+    A fit that is exact by chance has a sigma that rounding alone decides, and errors that are astronomic in its units.
+    """
+    step = _LEAST_STEP * np.sqrt(np.nan_to_num(mean_square_step(values)))
+    whole = (np.isnan(values) | (values >= 0.0)).all(axis=1) & are_whole(values)
+    count = np.sqrt(_LEAST_COUNT * np.maximum(np.nan_to_num(nan_mean(values, axis=1)), 0.0))
+    return np.maximum(step, np.where(whole, count, 0.0))
+
+
 def calibrate(
     errors: Floats, sigma: Floats, sigma_now: Floats, relative: Floats, relative_now: Floats, group: Integers, p: Floats
 ) -> Bands:
@@ -76,7 +101,8 @@ def calibrate(
         scale_now = np.nan_to_num(sigma_now)[:, None] * relative_now**power
         bands = _at_power(errors, scale, scale_now, group, p)
         missed = _interval_score(errors, bands.at_origin, p) / np.where(sigma > 0.0, sigma, np.nan)[:, :, None]
-        score = np.array([float(nan_mean(missed[group == g])) for g in range(n_groups)])
+        by_node = nan_mean(missed, axis=(1, 2))
+        score = np.array([_typical(by_node[group == g]) for g in range(n_groups)])
         better = (score < least)[group]
         if best is None:
             best = bands
@@ -149,29 +175,73 @@ def _offsets(z: Floats, group: Integers, p: Floats) -> Floats:
     for g in range(int(group.max()) + 1):
         inside = group == g
         own = z[inside]
-        if not np.isfinite(own).any():
+        tested_here = bool(np.isfinite(own).any())
+        if not tested_here:
             own = np.where(np.isfinite(z), z, np.nan)  # nothing was tested in this group: all nodes speak for it
-        growth = _smooth(np.sqrt(nan_mean(own * own, axis=(0, 1))))
+        growth = _growth(own)
         u = own / growth
-        mean_square = nan_mean(u * u)
-        capped = np.minimum(u * u, 25.0 * mean_square)
-        count = np.isfinite(u).sum(axis=(1, 2))
-        total = np.where(np.isfinite(capped), capped, 0.0).sum(axis=(1, 2))
-        relative = total / mean_square if mean_square > 0.0 else count
-        factor = np.sqrt((relative + _PRIOR_ERRORS) / (count + _PRIOR_ERRORS))
+        excess, weight = _excess(u)
+        factor = np.sqrt((excess * weight + _PRIOR_ERRORS) / (weight + _PRIOR_ERRORS))
         shape = (u / factor[:, None, None]).ravel()
         shape = shape[np.isfinite(shape)]
         quantiles = np.quantile(shape, p) if len(shape) else ndtri(p)  # nothing was tested anywhere: normal errors
-        factors = factor if len(own) == inside.sum() else np.ones(int(inside.sum()))
+        factors = factor if tested_here else np.ones(int(inside.sum()))
         offsets[inside] = factors[:, None, None] * quantiles[None, :, None] * growth[None, None, :]
     return offsets
 
 
-def _smooth(growth: Floats) -> Floats:
-    """Running mean over three leads, the first and last as they are; an unknown or zero lead takes the mean of the
-    others."""
-    usable = growth > 0.0
-    filled = np.where(usable, growth, growth[usable].mean() if usable.any() else 1.0)
-    smooth = filled.copy()
-    smooth[1:-1] = (filled[:-2] + filled[1:-1] + filled[2:]) / 3.0
-    return smooth
+def _excess(u: Floats) -> tuple[Floats, Floats]:
+    """How many times the usual mean square of the group each series has, and on how many errors that rests, [nodes]
+    each; u: [nodes, origins, H].
+
+    One wild error does not widen the bands of its series: squares count up to `_MOST_SQUARE` times the larger of the
+    group's and the series' own usual square, read off its median. A series that is out of all proportion, because its
+    sigma is nothing like its errors, has no say in what is usual, and its own factor takes it back among the others.
+    """
+    flat = np.where(np.isfinite(u), u * u, np.nan).reshape(len(u), -1)
+    count = (~np.isnan(flat)).sum(axis=1).astype(np.float64)
+    moved = (np.nan_to_num(flat) > 0.0).any(axis=1)
+    if not moved.any():
+        return np.ones(len(u)), count
+    seen = flat[moved]
+    usual = float(np.median(nan_mean(seen, axis=1)))
+    own = np.nanmedian(seen, axis=1) / _MEDIAN_SQUARE
+    mean = np.where(count > 0, 0.0, 1.0)
+    mean[moved] = nan_mean(
+        np.where(np.isnan(seen), np.nan, np.fmin(seen, _MOST_SQUARE * np.maximum(own, usual)[:, None])), axis=1
+    )
+    mean[moved] /= _typical(mean[moved])
+    return mean, count
+
+
+def _typical(squares: Floats) -> float:
+    """Mean of what is in proportion: at most `_MOST_SQUARE` times the median; NaN of nothing."""
+    seen = squares[np.isfinite(squares)]
+    return float(seen[seen <= _MOST_SQUARE * np.median(seen)].mean()) if len(seen) else float("nan")
+
+
+def _growth(z: Floats) -> Floats:
+    """Spread at each lead, [H], from errors [nodes, origins, H]: never less than at a lead before.
+
+    Every series speaks in units of its own mean square, up to `_MOST_LEAD_SQUARE` of these at any lead, so that none
+    outvotes the others; as these units hold the growth that is looked for, it is found in a few rounds. What is unknown
+    of the future does not shrink with its distance: means that fall by chance are drawn level with their neighbours
+    (isotonic regression: Barlow, Bartholomew, Bremner, Brunk 1972). Leads that nobody was tested at have the spread of
+    the lead before. The level of the whole is that of the usual series.
+    """
+    squares = np.where(np.isfinite(z), z * z, np.nan)
+    squares = squares[np.nansum(squares, axis=(1, 2)) > 0.0]
+    count = np.isfinite(squares).sum(axis=(0, 1))
+    tested = np.nonzero(count)[0]
+    if not len(tested):
+        return np.ones(z.shape[2])
+    usual, growth = 1.0, np.ones(z.shape[2])
+    for _ in range(_ROUNDS):
+        rest = squares / growth
+        own = nan_mean(rest, axis=(1, 2))
+        usual = float(np.median(own))
+        share = np.fmin(rest / own[:, None, None], _MOST_LEAD_SQUARE)
+        level = isotonic_regression((growth * nan_mean(share, axis=(0, 1)))[tested], weights=count[tested]).x
+        growth = level[np.maximum(np.searchsorted(tested, np.arange(z.shape[2]), side="right") - 1, 0)]
+        growth = np.maximum(growth, 1e-6 * growth[-1])  # errors at the first leads may all be zero
+    return np.sqrt(growth * usual)

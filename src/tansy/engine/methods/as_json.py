@@ -72,7 +72,7 @@ def tried(texts: tuple[str, ...], criteria: Floats) -> list[dict[str, Any]]:
 
 
 def number(value: float) -> float | None:
-    return value if np.isfinite(value) else None
+    return value + 0.0 if np.isfinite(value) else None  # no minus before a zero
 
 
 def numbers(values: Floats) -> list[float | None]:

@@ -27,8 +27,10 @@ METHODS = ("none", "bottom-up", "ols", "structural", "variance")
 def weights(name: str, summation: Summation, error_variance: Floats) -> Floats:
     """Diagonal of W, [nodes].
 
-    error_variance: mean squared one-step error of each node, NaN where unknown; floored at 1e-6 of the median of the
-    positive ones. Raises RecipeError for an unknown name.
+    error_variance: mean squared one-step error of each node, floored at 1e-6 of the median of the positive ones. Where
+    it is unknown (NaN) it is taken for a typical one: the median of those known of the finest nodes and, for an
+    aggregate, the sum of those of its finest nodes, as if these were independent. Raises RecipeError for an unknown
+    name.
     """
     n_nodes = summation.n_aggregates + summation.n_finest
     if name == "ols":
@@ -36,9 +38,14 @@ def weights(name: str, summation: Summation, error_variance: Floats) -> Floats:
     if name == "structural":
         return np.concatenate([summation.matrix.sum(axis=1), np.ones(summation.n_finest)])
     if name == "variance":
+        n = summation.n_aggregates
         positive = error_variance[np.nan_to_num(error_variance) > 0.0]
         floor = 1e-6 * float(np.median(positive)) if len(positive) else 1.0
-        return np.maximum(np.nan_to_num(error_variance, nan=floor), floor)
+        finest = error_variance[n:]
+        known = finest[~np.isnan(finest)]
+        typical = np.where(np.isnan(finest), np.median(known) if len(known) else floor, finest)
+        above = np.where(np.isnan(error_variance[:n]), summation.matrix @ typical, error_variance[:n])
+        return np.maximum(np.concatenate([above, typical]), floor)
     raise RecipeError(f"There is no reconciliation {name!r}; choose one of {', '.join(METHODS)}.")
 
 

@@ -42,10 +42,10 @@ class Tables:
     """Pooled accuracy.
 
     by_method: [levels + 1, methods + 2, H + 1, 5], the last level standing for all nodes, the last two methods for the
-    choice per series and for what is published, lead 0 for all leads; only cells where every method has a forecast, so
-    that all are judged on the same. by_reconciliation: [levels + 1, reconciliations, 5].
-    coverage: [levels + 1, H + 1, bands], share of actuals inside, widest band first. cells: [levels + 1], how many
-    errors stand behind lead 0.
+    choice per series and for what is published, lead 0 for all leads; each on all cells that it has a forecast for, its
+    gain on those that it shares with the seasonal naive. cells and shared: [levels + 1, methods + 2], how many these
+    are over all leads. by_reconciliation: [levels + 1, reconciliations, 5].
+    coverage: [levels + 1, H + 1, bands], share of actuals inside, widest band first.
     """
 
     method_names: tuple[str, ...]
@@ -56,6 +56,7 @@ class Tables:
     by_reconciliation: Floats
     coverage: Floats
     cells: NDArray[np.int64]
+    shared: NDArray[np.int64]
 
 
 def _rmsse(errors: Floats, scale: Floats) -> Floats:
@@ -64,53 +65,56 @@ def _rmsse(errors: Floats, scale: Floats) -> Floats:
     return np.sqrt(nan_mean(errors * errors / usable[:, :, None], axis=(1, 2)))
 
 
-def _measure(errors: Floats, actuals: Floats, scale: Floats, benchmark_rmsse: float) -> list[float]:
-    """MAE, WAPE, RMSSE, gain, bias (in percent of volume, forecast minus actual) over some nodes."""
-    rmsse = float(nan_mean(_rmsse(errors, scale)))
+def _measure(errors: Floats, benchmark_errors: Floats, actuals: Floats, scale: Floats) -> list[float]:
+    """MAE, WAPE, RMSSE, gain, bias (in percent of volume, actual minus forecast) over some nodes. The gain is on the
+    cells where both have an error."""
     seen = ~np.isnan(errors)
     volume = float(np.abs(actuals[seen]).sum())
-    bias = -100.0 * float(errors[seen].sum()) / volume if volume > 0 else float("nan")
-    improvement = float(gain(np.array(rmsse), np.array(benchmark_rmsse)))
-    return [float(nan_mean(np.abs(errors))), float(wape(errors, actuals)), rmsse, improvement, bias]
+    bias = 100.0 * float(errors[seen].sum()) / volume if volume > 0 else float("nan")
+    shared = seen & ~np.isnan(benchmark_errors)
+    rmsse = nan_mean(_rmsse(errors, scale))
+    own = rmsse if shared.sum() == seen.sum() else nan_mean(_rmsse(np.where(shared, errors, np.nan), scale))
+    against = nan_mean(_rmsse(np.where(shared, benchmark_errors, np.nan), scale))
+    return [
+        float(nan_mean(np.abs(errors))), float(wape(errors, actuals)), float(rmsse), float(gain(own, against)), bias,
+    ]  # fmt: skip
 
 
-def _level_masks(structure: Structure) -> list[NDArray[np.bool_]]:
-    masks = [structure.level_of == i for i in range(len(structure.levels))]
-    return [*masks, np.ones(structure.n_nodes, dtype=bool)]
+def _levels(structure: Structure) -> list[slice]:
+    """Nodes of each level, then all."""
+    each = [slice(level.first, level.first + level.n_nodes) for level in structure.levels]
+    return [*each, slice(0, structure.n_nodes)]
 
 
 def tabulate(judged: Judged, structure: Structure, probabilities: Floats) -> Tables:
     """Pool errors over the nodes of each level."""
-    masks = _level_masks(structure)
+    levels = _levels(structure)
     horizon = judged.actuals.shape[2]
     n_bands = len(probabilities) // 2
-    comparable = ~np.isnan(judged.by_method).any(axis=1) & judged.counts[:, :, None]
     forecasts = {
         **{name: judged.by_method[:, j] for j, name in enumerate(judged.methods)},
         CHOICE: judged.by_reconciliation["none"],
         PUBLISHED: judged.published,
     }
-    by_method = np.full((len(masks), len(forecasts), horizon + 1, len(MEASURES)), np.nan)
-    by_reconciliation = np.full((len(masks), len(judged.by_reconciliation), len(MEASURES)), np.nan)
-    coverage = np.full((len(masks), horizon + 1, n_bands), np.nan)
-    cells = np.zeros(len(masks), dtype=np.int64)
-    compared = np.where(comparable, judged.actuals, np.nan)
-    for i, mask in enumerate(masks):
-        actuals, scale = compared[mask], judged.scale[mask]
-        cells[i] = int((~np.isnan(actuals)).sum())
-        for lead in range(horizon + 1):
-            at = slice(None) if lead == 0 else slice(lead - 1, lead)
-            a = actuals[:, :, at]
-            benchmark = float(nan_mean(_rmsse(a - judged.benchmark[mask][:, :, at], scale)))
-            for j, forecast in enumerate(forecasts.values()):
-                by_method[i, j, lead] = _measure(a - forecast[mask][:, :, at], a, scale, benchmark)
-        counted = np.where(judged.counts[:, :, None], judged.actuals, np.nan)[mask]
-        benchmark_errors = counted - judged.benchmark[mask]
-        both = np.where(np.isnan(benchmark_errors), np.nan, counted)
-        benchmark = float(nan_mean(_rmsse(benchmark_errors, scale)))
+    by_method = np.full((len(levels), len(forecasts), horizon + 1, len(MEASURES)), np.nan)
+    by_reconciliation = np.full((len(levels), len(judged.by_reconciliation), len(MEASURES)), np.nan)
+    coverage = np.full((len(levels), horizon + 1, n_bands), np.nan)
+    cells, shared = np.zeros((2, len(levels), len(forecasts)), dtype=np.int64)
+    came = np.where(judged.counts[:, :, None], judged.actuals, np.nan)
+    for i, nodes in enumerate(levels):
+        counted, scale = came[nodes], judged.scale[nodes]
+        benchmark = counted - judged.benchmark[nodes]
+        for j, forecast in enumerate(forecasts.values()):
+            errors = counted - forecast[nodes]
+            cells[i, j] = int((~np.isnan(errors)).sum())
+            shared[i, j] = int((~np.isnan(errors + benchmark)).sum())
+            by_method[i, j, 0] = _measure(errors, benchmark, counted, scale)
+            for lead in range(horizon):
+                at = slice(lead, lead + 1)
+                by_method[i, j, lead + 1] = _measure(errors[..., at], benchmark[..., at], counted[..., at], scale)
         for j, forecast in enumerate(judged.by_reconciliation.values()):
-            by_reconciliation[i, j] = _measure(both - forecast[mask], both, scale, benchmark)
-        q = judged.published_quantiles[mask]
+            by_reconciliation[i, j] = _measure(counted - forecast[nodes], benchmark, counted, scale)
+        q = judged.published_quantiles[nodes]
         for b in range(n_bands):
             inside = (counted >= q[:, :, b]) & (counted <= q[:, :, -1 - b])
             share = np.where(np.isnan(counted), np.nan, inside)
@@ -121,10 +125,11 @@ def tabulate(judged: Judged, structure: Structure, probabilities: Floats) -> Tab
         reconciliation_names=tuple(judged.by_reconciliation),
         level_names=(*(level.name for level in structure.levels), "all nodes"),
         band_levels=tuple(float(round(100.0 * (1.0 - 2.0 * p), 6)) for p in probabilities[:n_bands]),
-        by_method=by_method,
-        by_reconciliation=by_reconciliation,
+        by_method=by_method + 0.0,
+        by_reconciliation=by_reconciliation + 0.0,
         coverage=coverage,
         cells=cells,
+        shared=shared,
     )
 
 

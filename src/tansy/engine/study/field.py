@@ -84,7 +84,7 @@ def sheet(study: Study) -> dict[str, Any]:
     kinds = {text: k for k, text in enumerate(dict.fromkeys(words))}
 
     def rounded(k: int, digits: int) -> list[float | None]:
-        return [None if np.isnan(v) else round(float(v), digits) for v in scores[shown, k]]
+        return [None if np.isnan(v) else round(float(v), digits) + 0.0 for v in scores[shown, k]]
 
     return {
         "rows": rows,

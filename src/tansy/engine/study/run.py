@@ -21,7 +21,15 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from tansy.engine.backtest.choice import Choice, choose, scaled_squares
-from tansy.engine.backtest.intervals import calibrate, groups, probabilities, relative_volume, whole_bands
+from tansy.engine.backtest.intervals import (
+    are_whole,
+    calibrate,
+    groups,
+    least_sigma,
+    probabilities,
+    relative_volume,
+    whole_bands,
+)
 from tansy.engine.backtest.measures import mean_square_step, nan_mean, wape
 from tansy.engine.backtest.origins import ChunkFits, PoolJob, PoolResult, Seasons, fit_chunk, origins, pooled_at
 from tansy.engine.cleaning.corrections import Corrections, by_rules
@@ -193,18 +201,22 @@ def run_study(
         kinds = find_kinds(history, timeline, recipe.ended_after).moved(
             {structure.n_aggregates + i: kind for i, kind in by_hand.items()}
         )
+        names_of = [str(form) for form in forms]
         choice, kept = apply_kept(
-            choose(squares, defined_at, defined_now), recipe.kept, [str(form) for form in forms], structure, kinds,
+            choose(squares, defined_at, defined_now, names_of.index("mean")), recipe.kept, names_of, structure, kinds,
             defined_now, defined_at,
         )  # fmt: skip
         zero_now, zero_at = _zero_by_decision(planned, choice, seen_at, structure, recipe, by_hand)
         base, sigma_now = _pick(fits.final, choice.final), _pick(fits.final_sigma, choice.final)
         _plan_arrivals(planned, structure, base, sigma_now, zero_now)
-        sigma_now = _sigma_of_short(sigma_now, _pick(fits.criteria[..., 1], choice.final), base)
+        sigma_now = _believed(sigma_now, history, base)
         forecast = _reconciled(structure, base, recipe.reconciliation, sigma_now, recipe.nonnegative, zero_now)
         tested_base, sigma_at = (
             _pick_at(fits.tested, choice.at_origin),
             _pick_at(fits.tested_sigma, choice.at_origin),
+        )
+        sigma_at = np.stack(
+            [_believed(sigma_at[:, o], history[:, :n], tested_base[:, o]) for o, n in enumerate(seen_at)], axis=1
         )
         names = list(dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)))
         tested_by = {name: np.empty_like(tested_base) for name in names}
@@ -236,18 +248,20 @@ def run_study(
         tested_quantiles = np.maximum(tested[:, :, None] + bands.at_origin, floor)
         finest = slice(structure.n_aggregates, None)
         _plan_bands(planned, structure, forecast, quantiles, p)
-        quantiles[finest] = np.where(zero_now[:, None], 0.0, quantiles[finest])
-        slow = kinds.slow & (np.isnan(received) | (received == np.floor(received))).all(axis=1)
+        nothing_now = _nothing_below(structure, zero_now)
+        quantiles = np.where(nothing_now[:, None], 0.0, quantiles)
+        slow = kinds.slow & are_whole(received)
         quantiles, tested_quantiles = whole_bands(quantiles, slow), whole_bands(tested_quantiles, slow)
         for o, held in enumerate(zero_at):
-            tested_quantiles[finest, o] = np.where(held[:, None], 0.0, tested_quantiles[finest, o])
+            nothing = _nothing_below(structure, held)
+            tested_quantiles[:, o] = np.where(nothing[:, None], 0.0, tested_quantiles[:, o])
         if recipe.whole_units:
             forecast = structure.summation.sum_up(whole_numbers(forecast[finest], structure.tree()))
             outward = (p > 0.5)[None, :, None]
             quantiles = np.where(outward, np.ceil(quantiles - 1e-9), np.floor(quantiles + 1e-9))
     with step("accuracy"):
         judged = accuracy.Judged(
-            methods=tuple(map(str, forms)),
+            methods=tuple(names_of),
             actuals=actuals,
             by_method=fits.tested,
             by_reconciliation=tested_by,
@@ -260,7 +274,11 @@ def run_study(
         hits = accuracy.hits(judged)
         tables = accuracy.tabulate(judged, structure, p)
     chosen = choice.final.copy()
-    chosen[finest][zero_now.all(axis=1)] = -1
+    chosen[nothing_now.all(axis=1)] = -1
+    # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
+    forecast, quantiles, tested, tested_quantiles = (
+        one + 0.0 for one in (forecast, quantiles, tested, tested_quantiles)
+    )
     notes = {structure.n_aggregates + i: plan.words() for i, plan, _ in planned.arrivals}
     return Study(
         structure=structure,
@@ -274,7 +292,7 @@ def run_study(
         chosen=chosen,
         chosen_at=choice.at_origin,
         was_tested=choice.was_tested,
-        base=np.nan_to_num(base),
+        base=np.nan_to_num(base) + 0.0,
         forecast=forecast,
         probabilities=p,
         quantiles=quantiles,
@@ -439,6 +457,11 @@ def _zero_by_decision(
     return now, [zero(n, choice.at_origin[:, o], {}) for o, n in enumerate(seen_at)]
 
 
+def _nothing_below(structure: Structure, zero: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Nodes and leads [nodes, H] with nothing below that can be sold; zero: the finest nodes' [finest, H]."""
+    return np.asarray(structure.summation.sum_up((~zero).astype(np.float64)) == 0.0)
+
+
 def _plan_arrivals(
     planned: Planned, structure: Structure, base: Floats, sigma: Floats, zero: NDArray[np.bool_]
 ) -> None:
@@ -478,10 +501,16 @@ def _plan_bands(planned: Planned, structure: Structure, forecast: Floats, quanti
         quantiles[node] = np.maximum(forecast[node] + width, 0.0)
 
 
-def _sigma_of_short(sigma: Floats, n_used: Floats, base: Floats) -> Floats:
-    """One-step sigma, at least that of a count with the forecast's mean where fewer than eight values speak for it."""
+def _believed(sigma: Floats, history: Floats, base: Floats) -> Floats:
+    """One-step sigma [nodes] as it is believed: not below what the scale of the series allows and, where fewer than
+    eight values speak for it, that of a count with the forecast's mean. NaN where there is nothing to forecast from.
+
+    history: [nodes, periods seen]; base: [nodes, H].
+    """
+    few = (~np.isnan(history)).sum(axis=1) < 8
     as_count = np.sqrt(np.maximum(np.nan_to_num(base).mean(axis=1), 0.0))
-    return np.where(n_used < 8, np.maximum(np.nan_to_num(sigma), as_count), sigma)
+    found = np.where(few, np.maximum(np.nan_to_num(sigma), as_count), sigma)
+    return np.where(np.isnan(base[:, 0]), np.nan, np.maximum(found, least_sigma(history)))
 
 
 def _reconciled(

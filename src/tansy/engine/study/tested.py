@@ -41,9 +41,7 @@ def from_origins(
     common = ~np.isnan(fits.tested[0, :, :, 0]).any(axis=0)
     m = timeline.season_length
     steps = np.array([float(mean_square_step(received[None, :n])[0]) for n in seen_at])
-    season_steps = np.array(
-        [float(mean_absolute_season_step(received[None, :n], m if n > m else 1)[0]) for n in seen_at]
-    )
+    season_steps = np.array([float(mean_absolute_season_step(received[None, :n], m)[0]) for n in seen_at])
     found = []
     for j, own in enumerate(fits.forms[0]):
         e = errors[j][common]

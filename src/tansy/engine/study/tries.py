@@ -96,8 +96,7 @@ def in_sample(values: Floats, tries: list[Try], season_length: int) -> list[dict
     errors = [one.fits.residuals[0] for one in tries if one.fits is not None]
     common = np.all([np.isfinite(e) for e in errors], axis=0) if errors else np.zeros(len(values), dtype=bool)
     actual = np.where(common, values, np.nan)
-    m = season_length if len(values) > season_length else 1
-    scale = float(mean_absolute_season_step(values[None, :], m)[0])
+    scale = float(mean_absolute_season_step(values[None, :], season_length)[0])
     found: list[dict[str, float | None]] = []
     for one in tries:
         if one.fits is None or not common.any():

@@ -1,0 +1,211 @@
+"""Series that no portfolio should have and every portfolio has: nobody else pays for them, and nothing is promised on
+the strength of one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.choice import choose, scaled_squares
+from tansy.engine.backtest.intervals import least_sigma
+from tansy.engine.panel import Panel
+from tansy.engine.reconcile.projection import weights
+from tansy.engine.structure.constraints import from_edges
+from tansy.engine.study.accuracy import MEASURES, PUBLISHED
+from tansy.engine.study.checks import check_forecast
+from tansy.engine.study.recipe import Recipe, default_recipe
+from tansy.engine.study.run import Study, run_study
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+
+DAYS = 140
+RECIPE = Recipe(
+    name="odd",
+    structure={},
+    methods=("seasonal-naive", "naive", "mean", "ets(A,N,N)", "ets(A,N,A)"),
+    origins=4,
+    step=7,
+    leads=14,
+    reconciliation="bottom-up",  # so that what a series is forecast owes nothing to the others
+)
+WEEK = np.array([1.0, 1.0, 0.0, 1.0, 0.0, 1.0, 1.0])
+
+
+def odd(kind: str) -> Floats:
+    t = np.arange(DAYS)
+    return {
+        "fitted exactly": np.tile(WEEK, DAYS // 7),
+        "fitted exactly but for one": np.where(t == DAYS - 10, 3.0, np.tile(WEEK, DAYS // 7)),
+        "constant": np.full(DAYS, 7.5),
+        "1e15": np.random.default_rng(9).uniform(0.5e15, 1e15, DAYS),
+        "one value": np.where(t == 60, 5.0, np.nan),
+        "alternating": np.where(t % 2 == 0, 0.0, 1000.0),
+    }[kind]
+
+
+def panel(extra: Floats | None = None, n: int = 80) -> Panel:
+    """About two a day, as 80 daily counts with a week."""
+    rng = np.random.default_rng(4)
+    week = 1.0 + 0.4 * np.sin(2 * np.pi * np.arange(DAYS) / 7)
+    values = rng.poisson(rng.uniform(0.8, 4.0, n)[:, None] * week).astype(float)
+    if extra is not None:
+        values = np.vstack([values, extra])
+    return Panel(Timeline("D", 20_000, DAYS, 7), ("sku",), {"sku": [f"s{i:03}" for i in range(len(values))]}, values)
+
+
+@pytest.fixture(scope="module")
+def sound() -> Study:
+    return run_study(panel(), RECIPE)
+
+
+def widths(study: Study, n: int) -> Floats:
+    q = study.quantiles[study.structure.n_aggregates :][:n]
+    return np.asarray(q[:, -1] - q[:, 0])
+
+
+@pytest.mark.parametrize(
+    "kind", ["fitted exactly", "fitted exactly but for one", "constant", "1e15", "one value", "alternating"]
+)
+def test_one_odd_series_moves_nobody_elses_band(kind: str, sound: Study) -> None:
+    found = run_study(panel(odd(kind)), RECIPE)
+    before, after = widths(sound, 80), widths(found, 80)
+    same_method = sound.chosen[1:] == found.chosen[1:81]
+    assert same_method.all(), "a choice is a series' own"
+    # bands of counts are whole numbers, and where the last digit turns one it moves by one
+    whole = np.abs(after - before) <= 1.0
+    assert whole.all()
+    assert np.abs(after.sum() / before.sum() - 1.0) < 0.01
+    assert np.isfinite(found.quantiles).all()
+
+
+@pytest.mark.parametrize("kind", ["fitted exactly", "constant", "1e15", "one value", "alternating"])
+def test_one_odd_series_moves_nobody_elses_band_where_bands_are_not_rounded(kind: str) -> None:
+    halves = replace(panel(), values=panel().values * 1.37)
+    extra = replace(panel(odd(kind)), values=np.vstack([halves.values, odd(kind)]))
+    before, after = widths(run_study(halves, RECIPE), 80), widths(run_study(extra, RECIPE), 80)
+    np.testing.assert_allclose(after, before, rtol=0.01)
+
+
+def test_no_sigma_is_less_than_the_scale_of_its_series_allows() -> None:
+    values = np.array([np.tile([0.0, 1.0, 0.0, 1.0], 10), np.full(40, 9.0), np.full(40, 9.5)])
+    # a hundredth of a step of one, or a Poisson count of a tenth of the mean; what never moved and is no count has none
+    np.testing.assert_allclose(least_sigma(values), [np.sqrt(0.05), np.sqrt(0.9), 0.0])
+    np.testing.assert_allclose(least_sigma(values * 1.5 + 0.25), [0.015, 0.0, 0.0])
+
+
+def test_an_unknown_error_variance_gets_a_typical_weight() -> None:
+    _, summation = from_edges(["t", "t", "t"], ["a", "b", "c"], ["", "", ""])
+    found = weights("variance", summation, np.array([np.nan, 4.0, np.nan, 16.0]))
+    np.testing.assert_allclose(found, [30.0, 4.0, 10.0, 16.0])  # the median of those known; their sum above them
+
+
+# --- what is chosen, and what is said of it -------------------------------------------------------------------------
+
+
+def test_a_method_tested_once_is_not_chosen_over_methods_tested_often() -> None:
+    squares = np.ones((1, 3, 6))
+    squares[0, 1] = 0.8
+    squares[0, 2] = np.nan
+    squares[0, 2, 5] = 0.1  # excellent, the one time it could be fitted
+    choice = choose(squares, ~np.isnan(squares), np.ones((1, 3), dtype=bool), 0)
+    assert choice.final[0] == 1
+    squares[0, 2, 4] = 0.1  # twice of six is a third
+    assert choose(squares, ~np.isnan(squares), np.ones((1, 3), dtype=bool), 0).final[0] == 2
+
+
+def test_an_origin_without_a_scale_is_left_out_of_the_choice() -> None:
+    errors = np.ones((1, 2, 3, 4))
+    errors[0, 0, 0], errors[0, 1, 1:] = 1e6, 1.1  # method 0 is better wherever there is a scale
+    squares = scaled_squares(errors, np.array([[0.0, 4.0, 4.0]]))
+    assert np.isnan(squares[:, :, 0]).all()
+    assert choose(squares, np.ones((1, 2, 3), dtype=bool), np.ones((1, 2), dtype=bool), 0).final[0] == 0
+
+
+@pytest.fixture(scope="module")
+def three_years() -> Panel:
+    rng = np.random.default_rng(8)
+    t = np.arange(36)
+    level = rng.uniform(50, 400, 12)[:, None]
+    values = np.round(level * (1 + 0.3 * np.sin(2 * np.pi * t / 12)) * rng.lognormal(0, 0.1, (12, 36)))
+    return Panel(Timeline("M", 24_000, 36, 12), ("sku",), {"sku": [f"s{i:02}" for i in range(12)]}, values)
+
+
+def published(study: Study, level: int = -2) -> dict[str, float]:
+    row = study.tables.by_method[level, study.tables.method_names.index(PUBLISHED), 0]
+    return dict(zip(MEASURES, row.tolist(), strict=True))
+
+
+def test_three_years_of_months_have_an_accuracy_and_say_on_how_many_values(three_years: Panel) -> None:
+    recipe = default_recipe(three_years, {})
+    study = run_study(three_years, recipe)
+    names, tables = study.tables.method_names, study.tables
+    assert 0 < published(study)["RMSSE"] < 1.5 and np.isfinite(published(study)["gain"])
+    every = 12 * recipe.origins * recipe.leads
+    assert tables.cells[-2, names.index(PUBLISHED)] == every, "what is published is judged on all that it covers"
+    for j, name in enumerate(names[:-2]):
+        assert tables.cells[-2, j] == np.isfinite(study_cells(study, name)).sum(), name
+    came = np.stack([study.received[1:, n : n + recipe.leads] for n in study.seen_at], axis=1)
+    e = came - study.tested[1:]
+    assert published(study)["MAE"] == pytest.approx(np.abs(e).mean())
+    # one sign everywhere: actual minus forecast, so below zero where the forecast is too high
+    assert published(study)["bias"] == pytest.approx(100 * e.sum() / np.abs(came).sum())
+
+
+def study_cells(study: Study, name: str) -> Floats:
+    """Errors of one method on the finest level, refitted here."""
+    from tansy.engine.backtest.origins import fit_chunk
+    from tansy.engine.methods.notation import parse
+
+    fits = fit_chunk(study.history[1:], study.timeline, [parse(name)], study.seen_at, study.recipe.leads)
+    came = np.stack([study.received[1:, n : n + study.recipe.leads] for n in study.seen_at], axis=1)
+    return np.asarray(came - fits.tested[:, 0])
+
+
+def test_a_candidate_that_is_never_chosen_changes_no_published_figure(three_years: Panel) -> None:
+    recipe = replace(default_recipe(three_years, {}), methods=("seasonal-naive", "mean", "ets(A,N,N)", "ets(A,N,A)"))
+    plain = run_study(three_years, recipe)
+    more = replace(recipe, methods=(*recipe.methods, "moving-average(30)", "trend(quadratic)"))
+    with_more = run_study(three_years, more)
+    assert not {with_more.methods[j] for j in with_more.chosen_at.ravel().tolist()} - set(plain.methods)
+    for level in (-1, -2, -3):
+        assert published(plain, level) == published(with_more, level)
+    np.testing.assert_array_equal(plain.quantiles, with_more.quantiles)
+
+
+def test_bands_do_not_narrow_with_the_lead_and_what_is_zero_by_decision_has_none(three_years: Panel) -> None:
+    values = three_years.values.copy()
+    values[3, 30] *= 40.0  # one wild value
+    values[7, 10:] = 0.0
+    ended = replace(three_years, values=values, keys={"sku": three_years.keys["sku"]})
+    recipe = replace(default_recipe(ended, {}), ended_after=13)
+    study = run_study(ended, recipe)
+    node = study.structure.n_aggregates + 7
+    assert (study.forecast[node] == 0).all() and (study.quantiles[node] == 0).all()
+    checks = {c.name: c for c in check_forecast(study.structure, study.forecast, study.quantiles, True, study.chosen)}
+    assert checks["bands ordered and plausible"].holds, checks["bands ordered and plausible"].found
+    width = study.quantiles[:, -1] - study.quantiles[:, 0]
+    for early in range(recipe.leads):
+        for late in range(early, recipe.leads):
+            level = study.forecast[:, late] >= study.forecast[:, early]
+            assert (width[level, late] >= width[level, early] * (1 - 1e-9)).all()
+    narrowed = study.quantiles.copy()
+    highest = 1 + int(np.argmax(study.forecast[0, 1:]))
+    narrowed[0, :, highest] = study.forecast[0, highest]
+    found = check_forecast(study.structure, study.forecast, narrowed, True, study.chosen)
+    assert not {c.name: c.holds for c in found}["bands ordered and plausible"]
+
+
+def test_a_total_of_nothing_but_ended_series_has_no_band() -> None:
+    rng = np.random.default_rng(2)
+    values = rng.poisson(20.0, (8, 60)).astype(float)
+    values[:2, 30:] = 0.0
+    keys = {"sku": [f"s{i}" for i in range(8)]}
+    group = {"sku": {"group": {f"s{i}": "gone" if i < 2 else "here" for i in range(8)}}}
+    weekly = Panel(Timeline("M", 24_000, 60, 12), ("sku",), keys, values, group)
+    study = run_study(weekly, replace(default_recipe(weekly, {"sku": ["group"]}), ended_after=13))
+    gone = next(i for i in range(study.structure.n_nodes) if study.structure.node_name(i) == "gone")
+    assert (study.forecast[gone] == 0).all() and (study.quantiles[gone] == 0).all()
