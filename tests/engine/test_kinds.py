@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import date, timedelta
 
 import numpy as np
 import pytest
@@ -14,7 +15,7 @@ from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.profile.strengths import strengths
 from tansy.engine.study.recipe import default_recipe
 from tansy.engine.study.run import run_study
-from tansy.engine.timeline import Timeline
+from tansy.engine.timeline import Timeline, ordinal
 
 Floats = NDArray[np.float64]
 N = 182
@@ -68,7 +69,7 @@ def test_gain_in_aicc_is_that_of_dense_least_squares() -> None:
     figures = np.empty((1, kernel.N_FIGURES))
     pair = WEEKS.harmonics(1, 0)
     zeros = np.zeros(N, dtype=np.int64)
-    kernel.demand_figures(y[None], pair[:, 0].copy(), pair[:, 1].copy(), zeros, 52, zeros, 2, 104, figures)
+    kernel.demand_figures(y[None], pair[:, 0].copy(), pair[:, 1].copy(), np.zeros(N), zeros, 52, zeros, 2, 104, figures)
     seen = ~np.isnan(y)
     n = seen.sum()
 
@@ -177,3 +178,32 @@ def test_what_has_ended_or_is_new_counts_to_no_steady_kind() -> None:
     found = kinds(steady, ended, young, np.zeros(N))
     members = {name: np.nonzero(flags)[0].tolist() for name, flags in found.groups().items() if flags.any()}
     assert members == {"smooth": [0], "ended": [1], "new": [2], "no sales": [3]}
+
+
+@pytest.mark.parametrize(("frequency", "days_on"), [("D", 1), ("W", 7)])
+def test_nothing_is_forecast_where_in_the_year_nothing_was_ever_sold(frequency: str, days_on: int) -> None:
+    """Sold from 5 November to 7 January only, in three years: nothing from 10 January on, and again in November."""
+    rng = np.random.default_rng(0)
+    first = date(2022, 10, 31)
+    n = 3 * 365 + 77 if frequency == "D" else 3 * 52 + 11
+    days = [first + timedelta(days=days_on * t) for t in range(n)]
+    sold = np.array([d.month == 12 or (d.month, d.day) >= (11, 5) or (d.month, d.day) <= (1, 7) for d in days])
+    values = np.stack([rng.poisson(120.0 * sold), rng.poisson(np.full(n, 120.0))]).astype(float)
+    panel = Panel(
+        Timeline(frequency, ordinal(first, frequency), n, {"D": 7, "W": 52}[frequency]), ("sku",), {"sku": ["a", "b"]},
+        values,
+    )  # fmt: skip
+    for until in (date(2026, 1, 3), date(2026, 1, 10), date(2025, 10, 4)):
+        n_seen = sum(d <= until for d in days)
+        seen = replace(panel, timeline=panel.timeline.until(n_seen), values=values[:, :n_seen])
+        leads = 28 if frequency == "D" else 13
+        study = run_study(seen, replace(default_recipe(seen, {}), leads=leads))
+        ahead = [days[n_seen - 1] + timedelta(days=days_on * (h + 1)) for h in range(leads)]
+        shift = timedelta(days=2 * days_on)  # a calendar shifts by a period from year to year
+        out = np.array([date(d.year, 1, 7) + shift < d < date(d.year, 11, 5) - shift for d in ahead])
+        node = study.structure.n_aggregates
+        assert out.any() and (study.forecast[node, out] == 0).all() and (study.quantiles[node][:, out] == 0).all()
+        if until.month == 10:
+            in_november = np.array([d.month in (11, 12) and (d.month, d.day) > (11, 12) for d in ahead])
+            # the year is seen: what comes is about what came in the years before, 120
+            assert in_november.sum() == 0 or 60 < study.forecast[node, in_november].mean() < 150 * days_on

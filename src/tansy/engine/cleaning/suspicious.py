@@ -20,6 +20,7 @@ Booleans = NDArray[np.bool_]
 Integers = NDArray[np.int64]
 
 LARGEST_SCORE = 40.0
+_LEAST_MISSED = 0.5  # units a period
 _LONGEST_ZERO_SHARE = 0.25  # of a year; a longer pause is a season or an end, not a stock-out
 _NEAR = 4  # periods on each side for the local median
 _MONTHS_ASIDE = 3  # periods of a twelfth of a year on each side of a shift of level
@@ -182,13 +183,13 @@ def _zero_runs(values: Floats, timeline: Timeline, found: Expectation, threshold
     log_p = surprise[i, start + length] - surprise[i, start]
     score = _as_deviations(np.exp(-np.minimum(log_p, 690.0)))
     longest = max(1, round(_LONGEST_ZERO_SHARE * PERIODS_PER_YEAR[timeline.frequency]))
-    kept = (score >= threshold) & (length <= longest)
-    i, start, length = i[kept], start[kept], length[kept]
-    entries = _entries("zero-run", values, found, i, start, length, score[kept])
     total = np.zeros_like(surprise)
     np.cumsum(found.mean, axis=1, out=total[:, 1:])
     mean = (total[i, start + length] - total[i, start]) / np.maximum(length, 1)
-    return replace(entries, expected=mean)
+    # where less than half a unit a period was to be expected, that there was none is nothing to decide about
+    kept = (score >= threshold) & (length <= longest) & (mean >= _LEAST_MISSED)
+    i, start, length = i[kept], start[kept], length[kept]
+    return replace(_entries("zero-run", values, found, i, start, length, score[kept]), expected=mean[kept])
 
 
 def _out_of_stock(values: Floats, stock: Floats, found: Expectation) -> Suspicions:

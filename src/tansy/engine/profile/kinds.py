@@ -20,8 +20,8 @@ MOVABLE = (*NAMES, "in season only", "new", "ended")
 INTERVAL_BOUND = 1.32
 VARIATION_BOUND = 0.49
 
-_BINS = {"D": 52, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 1}
-_MARGIN = {"D": 2, "W": 2, "4W": 1, "M": 1, "Q": 0, "Y": 0}
+_BINS = {"D": 52, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 1, "N": 1}
+_MARGIN = {"D": 2, "W": 2, "4W": 1, "M": 1, "Q": 0, "Y": 0, "N": 0}
 
 
 @dataclass(frozen=True)
@@ -107,10 +107,11 @@ def find_kinds(values: Floats, timeline: Timeline, ended_after: int, n_ahead: in
     figures = np.empty((len(values), kernel.N_FIGURES))
     kernel.demand_figures(
         np.ascontiguousarray(values), np.ascontiguousarray(pair[:, 0]), np.ascontiguousarray(pair[:, 1]),
-        np.floor((position % 1.0) * n_bins).astype(np.int64), n_bins, np.floor(position).astype(np.int64),
-        _MARGIN[frequency], round(2 * year) if n_bins > 1 else timeline.n_periods + 1, figures,
+        position % 1.0, np.floor((position % 1.0) * n_bins).astype(np.int64), n_bins,
+        np.floor(position).astype(np.int64), _MARGIN[frequency],
+        round(2 * year) if n_bins > 1 else timeline.n_periods + 1, figures,
     )  # fmt: skip
-    first, last, interval, variation, empty, gain, window, start = figures.T
+    first, last, interval, variation, empty, gain, window, opens, lasts = figures.T
     sold = ~np.isnan(first)
     demand = np.where(interval < INTERVAL_BOUND, 0, 2) + (variation >= VARIATION_BOUND)
     since = timeline.n_periods - 1 - np.where(sold, last, -1.0)
@@ -126,16 +127,16 @@ def find_kinds(values: Floats, timeline: Timeline, ended_after: int, n_ahead: in
         window=window,
         first_sale=first,
         last_sale=last,
-        in_season=_in_season(timeline, n_ahead, n_bins, window, start),
+        in_season=_in_season(timeline, n_ahead, opens, lasts),
     )
 
 
-def _in_season(timeline: Timeline, n_ahead: int, n_bins: int, window: Floats, start: Floats) -> Booleans:
-    """Whether periods ahead lie in the season or its margin, [series, n_ahead]; always, for what is sold all year."""
+def _in_season(timeline: Timeline, n_ahead: int, opens: Floats, lasts: Floats) -> Booleans:
+    """Whether anything may be sold in the periods ahead, [series, n_ahead], give or take one period, by which calendars
+    shift from year to year; always, for what is sold all year."""
     year = PERIODS_PER_YEAR[timeline.frequency]
     position = (timeline.last + 1 + np.arange(n_ahead)) / year
-    bins = np.floor((position % 1.0) * n_bins)
-    margin = _MARGIN[timeline.frequency]
+    slack = (1.0 if year > 12.0 else 0.0) / year + 1e-9
     with np.errstate(invalid="ignore"):
-        into = (bins[None, :] - (start[:, None] - margin)) % n_bins
-        return np.asarray(np.isnan(window)[:, None] | (into < window[:, None] + 2 * margin))
+        into = (position[None, :] - opens[:, None] + slack) % 1.0
+        return np.asarray(np.isnan(opens)[:, None] | (into <= lasts[:, None] + 2.0 * slack))

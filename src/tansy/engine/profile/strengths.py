@@ -14,7 +14,7 @@ Floats = NDArray[np.float64]
 
 _CHUNK = 1000  # series; bounds the memory of their design matrices
 _LEAST = 12  # values that a trend with two bends needs
-_PAIRS = {"D": 3, "W": 3, "4W": 3, "M": 3, "Q": 1, "Y": 0}
+_PAIRS = {"D": 3, "W": 3, "4W": 3, "M": 3, "Q": 1, "Y": 0, "N": 0}
 
 
 @dataclass(frozen=True)
