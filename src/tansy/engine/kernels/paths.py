@@ -1,7 +1,7 @@
 """Sample paths of future values: each series' own recursion, run on with shocks.
 
-Shocks are taken from a table of normal numbers, those of each series and lead from a place of their own: drawing them
-inside the loop would cost more than all the rest. Or they are drawn from the series' own past errors.
+Shocks are taken from tables made beforehand, the same for all series: drawing them inside the loop would cost more than
+all the rest. They are normal numbers, or places among the series' own past errors.
 """
 
 import math
@@ -12,18 +12,7 @@ from numba import njit
 from tansy.engine.kernels.options import BORROWING, KERNEL
 from tansy.engine.kernels.smoothing import MULTIPLICATIVE
 
-_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
-_LEADS = np.uint64(1 << 16)  # places of a series; how many leads are asked for moves none of them
 _LEAST = 1e-6  # of the first level: where a falling trend has taken a form that multiplies to nothing, it stays there
-
-
-@njit(**BORROWING)
-def _mixed(number):
-    """A well mixed 64-bit number from a counter (SplitMix64: Steele, Lea, Flood 2014)."""
-    z = number * _GOLDEN
-    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
-    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
-    return z ^ (z >> np.uint64(31))
 
 
 @njit(**BORROWING)
@@ -84,30 +73,28 @@ def _step_relative(least, shock, alpha, beta, gamma, phi, level, trend, seasonal
 
 
 @njit(**KERNEL)
-def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_errors, table, stream, paths):
+def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_errors, normals, uniforms, which, paths):
     """Paths of smoothing forms, paths [series, H, N] of float32, written.
 
     relative, season [series], m: as in `smoothing_apply.apply_batch`. weights [series, D, 4], states [series, D, 2 +
-    m], season1 belonging to the first lead, and sigma [series, D]: D draws of the parameters, taken in turn; NaN
-    series are passed over. errors [series, R], n_errors [series]: past errors divided by their sigma to draw from, or
-    none, and then `table` of normal numbers is read. stream [series]: series of one stream get the
-    same shocks. A multiplicative form's values are kept above zero.
+    m], season1 belonging to the first lead, and sigma [series, D]: D draws of the parameters; NaN series are passed
+    over. which [N]: the draw of each path, as a share of all. errors [series, R], n_errors [series]: past errors
+    divided by their sigma, of which `uniforms` [H, N] say which to take; where there are none, shocks are `normals`
+    [H, N]. A multiplicative form's values are kept above zero.
     """
     n_series, horizon, n_paths = paths.shape
     draws = weights.shape[1]
-    room = np.uint64(len(table) - n_paths + 1)
     seasonal = np.empty((max(m, 1), n_paths))
     level, trend, shock, scale = np.empty(n_paths), np.empty(n_paths), np.empty(n_paths), np.empty(n_paths)
     weight = np.empty((4, n_paths))
-    place = np.empty(n_paths, dtype=np.uint64)
     for s in range(n_series):
         if math.isnan(weights[s, 0, 0]):
             paths[s] = math.nan
             continue
         own_m = m if season[s] > 0 else 0
         least = _LEAST * abs(states[s, 0, 0])
-        d = 0
         for i in range(n_paths):
+            d = min(int(which[i] * draws), draws - 1)
             level[i] = states[s, d, 0]
             trend[i] = states[s, d, 1]
             scale[i] = sigma[s, d]
@@ -115,20 +102,14 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
                 weight[k, i] = weights[s, d, k]
             for j in range(own_m):
                 seasonal[j, i] = states[s, d, 2 + j]
-            place[i] = _mixed(np.uint64(stream[s]) * np.uint64(n_paths) + np.uint64(i + 1))
-            d += 1
-            if d == draws:
-                d = 0
         for h in range(horizon):
             at = h % own_m if own_m > 0 else 0
             if n_errors[s] > 0:
                 for i in range(n_paths):
-                    shock[i] = scale[i] * errors[s, _mixed(place[i] + np.uint64(h)) % np.uint64(n_errors[s])]
+                    shock[i] = scale[i] * errors[s, min(int(uniforms[h, i] * n_errors[s]), n_errors[s] - 1)]
             else:
-                begin = _mixed(np.uint64(stream[s]) * _LEADS + np.uint64(h + 1)) % room
-                drawn = table[np.int64(begin) : np.int64(begin) + n_paths]
                 for i in range(n_paths):
-                    shock[i] = scale[i] * drawn[i]
+                    shock[i] = scale[i] * normals[h, i]
             step = (shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at], paths[s, h])
             if season[s] == MULTIPLICATIVE and relative[s]:
                 _step_relative(least, *step)

@@ -294,21 +294,21 @@ def search_batch(
 
 @njit(**KERNEL)
 def draw_batch(
-    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares, states, normals, uniforms,
+    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares, states, normals,
     weights_drawn, states_drawn, sigma_found, deviations,
 ):  # fmt: skip
     """Draws of what a joint form's likelihood leaves open, for simulating forecasts with everything estimated.
 
-    A chain of independent proposals (Tierney 1994): normal about the optimum with the inverse expected curvature as
-    covariance, shares reflected into their box, accepted by the ratio of likelihood to proposal. normals:
-    [steps, most free], uniforms: [steps]; shares, states: the optimum of `search_batch`, NaN rows are passed over.
-    Written, one row for each step: weights_drawn [series, steps, 4], states_drawn [series, steps, 2 + m] after the last
-    period (season1 belongs to the first lead), deviations [series, 4 + 2 + m]:
+    Normal about the optimum with the inverse expected curvature as covariance, as estimates are in the limit; shares
+    are reflected into their box, and a draw that no recursion can follow repeats the one before. normals: [D, most
+    free]; shares, states: the optimum of `search_batch`, NaN rows are passed over. Written, one row for each draw:
+    weights_drawn [series, D, 4], states_drawn [series, D, 2 + m] after the last period (season1 belongs to the first
+    lead), deviations [series, 4 + 2 + m]:
     standard deviation of each weight and first state over the draws; and sigma_found [series], the root of Q/(n - k +
     1) at the optimum.
     """
     n_series = len(values)
-    steps = len(uniforms)
+    steps = len(normals)
     n_shares = shares.shape[1]
     weights_drawn[:] = math.nan
     states_drawn[:] = math.nan
@@ -329,7 +329,7 @@ def draw_batch(
         _point_from(states[s] / unit, n_shares, problem[3], has_trend, m, best)
         gradient = np.zeros(k)
         inverse = np.zeros((k, k))
-        least = evaluate(best, problem, True, gradient)
+        evaluate(best, problem, True, gradient)
         known = inverse_curvature(best, problem, inverse, np.empty((k, max(n, k))), np.empty((k, k)))
         root = np.zeros((k, k))
         if known:
@@ -349,22 +349,16 @@ def draw_batch(
         sigma_found[s] = math.sqrt(squares / max(n_seen - k, 1.0)) * (1.0 if relative else size)
         point = best.copy()
         at = best.copy()
-        score = 0.0
         sums = np.zeros((2, 4 + 2 + m))
         for i in range(steps):
-            length_squared = 0.0
             for a in range(k):
-                length_squared += normals[i, a] ** 2
                 at[a] = best[a]
                 for b in range(a + 1):
                     at[a] += root[a, b] * normals[i, b]
                 if a < n_shares:
                     folded = abs(at[a]) % 2.0
                     at[a] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, 2.0 - folded if folded > 1.0 else folded))
-            value = evaluate(at, problem, False, gradient)
-            proposed = -0.5 * (value - least) + 0.5 * length_squared if math.isfinite(value) else -math.inf
-            if proposed >= score or uniforms[i] < math.exp(proposed - score):
-                score = proposed
+            if math.isfinite(evaluate(at, problem, False, gradient)):
                 point[:] = at
             else:
                 evaluate(point, problem, False, gradient)

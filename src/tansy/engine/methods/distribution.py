@@ -4,17 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from functools import lru_cache
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import betainc, gammaincinv, nbdtrik, ndtr, ndtri, pdtr, pdtrik, stdtrit
+from scipy.stats.qmc import Sobol
 
 from tansy.engine.methods.transforms import brought_back
 
 Floats = NDArray[np.float64]
 
-N_PATHS = 2000
+_MOST_PATHS = 1 << 15
+_FEWEST_PATHS = 1 << 11
+_MOST_NUMBERS = 1 << 21  # in a table of shocks
+_BLOCK = 1 << 24  # values of paths that are held at once
 _MANY = 1e6
 
 
@@ -57,16 +62,87 @@ class Normal:
 
 
 @dataclass(frozen=True)
-class Simulated:
-    """Of sample paths: draw(n) gives [series, H, n], the same ones every time."""
+class Draws:
+    """What sample paths are made of, the same for all series: points that fill the unit cube evenly, and far more so
+    than chance would (Sobol 1967, scrambled as in Owen 1998), so that quantiles of paths are smooth over the leads.
 
-    draw: Callable[[int], NDArray[np.float32]]
+    uniforms: [H, N] and normals: [H, N], a coordinate for each lead; which: [N], one more, between 0 and 1.
+    """
+
+    uniforms: Floats
+    normals: Floats
+    which: Floats
+
+
+def n_paths(horizon: int) -> int:
+    """Paths that quantiles are taken from: 32,768, and fewer for horizons of more than 64 periods."""
+    most = _MOST_NUMBERS // max(horizon, 1)
+    return max(_FEWEST_PATHS, min(_MOST_PATHS, 1 << max(most.bit_length() - 1, 0)))
+
+
+def draws(horizon: int, n: int | None = None) -> Draws:
+    """Draws for so many leads, `n_paths` of them unless a power of two is given; those of fewer leads are the first of
+    those of more."""
+    most = 1 << max(horizon - 1, 15).bit_length()  # few tables are made, and horizons share them
+    table = _table(most, n or n_paths(horizon))
+    return Draws(table.uniforms[:horizon], table.normals[:horizon], table.which)
+
+
+@lru_cache(maxsize=4)
+def _table(horizon: int, n: int) -> Draws:
+    points = Sobol(horizon + 1, seed=20261).random_base2(n.bit_length() - 1).T
+    points = np.clip(points, 0.5 / (1 << 30), 1.0 - 0.5 / (1 << 30))
+    return Draws(np.ascontiguousarray(points[1:]), ndtri(points[1:]), np.ascontiguousarray(points[0]))
+
+
+@dataclass(frozen=True)
+class Simulated:
+    """Of sample paths: paths(rows, draws) gives [rows, H, N] of those series, the same ones every time.
+
+    response(rows), where there is one: [rows, H, H], about how far the normal of each lead (last axis) moves the value
+    of each. What these responses alone would give is normal with a variance that is known, so the place that its known
+    quantile takes among what the draws give of it is a better one for the quantile of the paths than their share alone:
+    the draws' own error is taken out as far as the paths follow the responses (a control variate for quantiles:
+    Hsu, Nelson 1990).
+    """
+
+    n_series: int
+    horizon: int
+    paths: Callable[[slice, Draws], NDArray[np.float32] | Floats]
+    response: Callable[[slice], Floats] | None = None
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
-        paths = self.draw(N_PATHS)
-        if together:
-            paths = np.cumsum(paths, axis=1, dtype=np.float32)
-        return path_quantiles(paths, p)
+        drawn = draws(self.horizon)
+        block = max(1, _BLOCK // drawn.uniforms.size)
+        found = np.empty((self.n_series, len(p), self.horizon))
+        for start in range(0, self.n_series, block):
+            rows = slice(start, min(start + block, self.n_series))
+            paths = self.paths(rows, drawn)
+            places = None
+            if self.response is not None:
+                response = self.response(rows)
+                places = _places(np.cumsum(response, axis=1) if together else response, drawn, p)
+            summed: NDArray[Any] = np.cumsum(paths, axis=1) if together else paths
+            found[rows] = path_quantiles(summed, p, places)
+        return found
+
+
+def _places(response: Floats, drawn: Draws, p: Floats) -> Floats:
+    """Places [rows, Q, H] of the quantiles p among the sorted values that `response` [rows, H, H] makes of draws."""
+    n, horizon, _ = response.shape
+    sd = np.sqrt((response**2).sum(axis=2))
+    unit = np.divide(response, sd[:, :, None], out=np.zeros_like(response), where=sd[:, :, None] > 0.0)
+    normals = drawn.normals.astype(np.float32)
+    n_paths = normals.shape[1]
+    sure = p * (n_paths + 1) - 1.0
+    places = np.broadcast_to(sure[None, :, None], (n, len(p), horizon)).copy()
+    z = ndtri(p)
+    for i in range(n):
+        values = unit[i].astype(np.float32) @ normals
+        values.sort(axis=1)
+        for h in np.nonzero(sd[i] > 0.0)[0].tolist():
+            places[i, :, h] = np.interp(z, values[h], np.arange(n_paths))
+    return places
 
 
 @dataclass(frozen=True)
@@ -83,8 +159,14 @@ class Transformed:
         powers = self.powers[:, None, None]
         if not together:
             return brought_back(self.of.quantiles(p), powers)
-        paths = brought_back(normal_paths(self.of), powers)
-        return path_quantiles(np.cumsum(paths, axis=1), p)
+        mean, step = self.of.mean, 1e-4 * np.sqrt(self.of.each) + 1e-12
+        slope = (brought_back(mean + step, powers[:, 0]) - brought_back(mean - step, powers[:, 0])) / step
+        return Simulated(
+            len(mean),
+            mean.shape[1],
+            lambda rows, drawn: brought_back(normal_paths(self.of, rows, drawn), powers[rows]),
+            lambda rows: slope[rows, :, None] * normal_response(self.of, rows),
+        ).quantiles(p, together)
 
 
 @dataclass(frozen=True)
@@ -117,25 +199,32 @@ class Lifted:
         return out
 
 
-def normal_paths(of: Normal, n_paths: int = N_PATHS) -> Floats:
-    """Paths [series, H, N] of a normal distribution, the same numbers for all series.
+def normal_paths(of: Normal, rows: slice, drawn: Draws) -> Floats:
+    """Paths [rows, H, N] of a normal distribution.
 
     The value of each lead is a multiple of the sum so far plus something new, so that the variance of every lead and of
     every sum of leads is as given.
     """
-    n, horizon = of.mean.shape
-    z = np.random.default_rng(20264).standard_normal((horizon, n_paths))
-    deviations = np.empty((n, horizon, n_paths))
-    deviations[:, 0] = np.sqrt(of.each[:, :1]) * z[0]
+    mean, each, together = of.mean[rows], of.each[rows], of.together[rows]
+    n, horizon = mean.shape
+    z = drawn.normals
+    deviations = np.empty((n, *z.shape))
+    deviations[:, 0] = np.sqrt(each[:, :1]) * z[0]
     summed = deviations[:, 0].copy()
     for h in range(1, horizon):
-        before, now = of.together[:, h - 1], of.together[:, h]
-        covariance = 0.5 * (now - before - of.each[:, h])
+        before, now = together[:, h - 1], together[:, h]
+        covariance = 0.5 * (now - before - each[:, h])
         slope = np.divide(covariance, before, out=np.zeros(n), where=before > 0)
-        rest = np.sqrt(np.maximum(of.each[:, h] - slope * covariance, 0.0))
+        rest = np.sqrt(np.maximum(each[:, h] - slope * covariance, 0.0))
         deviations[:, h] = slope[:, None] * summed + rest[:, None] * z[h]
         summed += deviations[:, h]
-    return of.mean[:, :, None] + deviations
+    return np.asarray(mean[:, :, None] + deviations)
+
+
+def normal_response(of: Normal, rows: slice) -> Floats:
+    """How far the normal of each lead moves the value of each in `normal_paths`, [rows, H, H]."""
+    ones = np.eye(of.mean.shape[1])
+    return np.asarray(normal_paths(of, rows, Draws(ones, ones, ones[0])) - of.mean[rows, :, None])
 
 
 @dataclass(frozen=True)
@@ -207,16 +296,20 @@ class Chosen:
         return found
 
 
-def path_quantiles(paths: NDArray[np.float32] | Floats, p: Floats) -> Floats:
+def path_quantiles(paths: NDArray[np.float32] | Floats, p: Floats, places: Floats | None = None) -> Floats:
     """Quantiles over the last axis, [series, Q, H] from paths [series, H, N], which are sorted in place.
 
-    The k-th of N sorted paths is the k/(N + 1) quantile, with straight lines between. One sort serves all quantiles.
+    The k-th of N sorted paths is the k/(N + 1) quantile, with straight lines between, unless places [series, Q, H] are
+    given, counted from 0. One sort serves all quantiles.
     """
     paths.sort(axis=-1)
     n = paths.shape[-1]
-    place = np.clip(p * (n + 1) - 1.0, 0.0, n - 1.0)
+    if places is None:
+        places = np.broadcast_to((p * (n + 1) - 1.0)[None, :, None], (len(paths), len(p), paths.shape[1]))
+    place = np.clip(np.moveaxis(places, 1, -1), 0.0, n - 1.0)
     low = np.floor(place).astype(np.int64)
     high = np.minimum(low + 1, n - 1)
-    part = (place - low).astype(np.float64)
-    found = paths[..., low] * (1.0 - part) + paths[..., high] * part
+    part = place - low
+    below, above = (np.take_along_axis(paths, at, -1).astype(np.float64) for at in (low, high))
+    found = below * (1.0 - part) + above * part
     return np.ascontiguousarray(np.moveaxis(found, -1, 1), dtype=np.float64)

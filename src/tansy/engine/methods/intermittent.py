@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from copy import copy
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.kernels import intermittent as kernel
-from tansy.engine.methods.distribution import N_PATHS, Chosen, Counts, Distribution, Simulated
+from tansy.engine.methods.distribution import Chosen, Counts, Distribution, Draws, Simulated
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, note
 from tansy.engine.methods.notation import Form
 
@@ -55,14 +56,15 @@ def _distribution(form: Form, batch: Batch, forecast: Floats, parameters: Floats
     if len(whole):
         parts.append((whole, Counts(forecast[whole], size[whole])))
     if len(rest):
-        parts.append(
-            (rest, Simulated(_SizesAndGaps(batch.values[rest], forecast[rest], parameters[rest], form.family)))
-        )
+        parts.append((rest, _SizesAndGaps(batch.values[rest], forecast[rest], parameters[rest], form.family)))
     return parts[0][1] if len(parts) == 1 else Chosen(n, parts)
 
 
 class _SizesAndGaps:
-    """Paths with a demand at the chance of the fit, of a size drawn from the past and scaled to the smoothed size."""
+    """A demand at the chance of the fit, of a size drawn from the past and scaled to the smoothed size.
+
+    Every lead has the same distribution, whose quantiles are those of its sizes; sums are taken over paths.
+    """
 
     def __init__(self, values: Floats, forecast: Floats, parameters: Floats, family: str) -> None:
         chance = parameters[:, 3] if family == "tsb" else 1.0 / parameters[:, 3]
@@ -72,14 +74,37 @@ class _SizesAndGaps:
         self._sizes = np.nan_to_num(np.take_along_axis(demands, order, axis=1))
         self._counts = (~np.isnan(demands)).sum(axis=1)
 
-    def __call__(self, n_paths: int = N_PATHS) -> NDArray[np.float32]:
-        rng = np.random.default_rng(20263)
+        self._sizes = self._sizes * self._scale()[:, None]
+        most = self._sizes.shape[1]
+        self._sizes = np.sort(np.where(np.arange(most) < self._counts[:, None], self._sizes, np.inf), axis=1)
+
+    def _scale(self) -> Floats:
+        expected = self._chance * self._sizes.sum(axis=1) / np.maximum(self._counts, 1)
+        return np.divide(self._forecast[:, 0], expected, out=np.ones(len(expected)), where=expected > 0.0)
+
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
         n, horizon = self._forecast.shape
-        u = rng.random((2, horizon, n_paths))
-        comes = u[0][None] < self._chance[:, None, None]
-        at = (u[1][None] * self._counts[:, None, None]).astype(np.int64)
-        drawn = np.take_along_axis(self._sizes, at.reshape(n, -1), axis=1).reshape(n, horizon, n_paths)
-        usual = self._sizes.sum(axis=1) / np.maximum(self._counts, 1)
-        expected = self._chance * usual
-        scale = np.divide(self._forecast[:, :1], expected[:, None], out=np.ones((n, 1)), where=expected[:, None] > 0)
-        return np.where(comes, drawn * scale[:, :, None], 0.0).astype(np.float32)
+        if together:
+            return Simulated(n, horizon, self._paths).quantiles(p, together)
+        u = np.broadcast_to(p, (n, len(p)))
+        return np.repeat(self._least(u)[:, :, None], horizon, axis=2)
+
+    def _least(self, u: Floats) -> Floats:
+        """Least demand that is not exceeded with probability u [n, k]: those below zero, then none, then others."""
+        n, count = len(u), self._counts[:, None]
+        below = (self._sizes < 0.0).sum(axis=1)[:, None]
+        share = np.divide(self._chance[:, None], count, out=np.zeros((n, 1)), where=count > 0)  # of each size
+        none = 1.0 - self._chance[:, None]
+        rank = np.where(u <= share * below, u, u - none)
+        at = np.ceil(np.divide(rank, share, out=np.zeros_like(u), where=share > 0.0) - 1e-9).astype(np.int64) - 1
+        size = np.take_along_axis(self._sizes, np.clip(at, 0, np.maximum(count - 1, 0)), axis=1)
+        is_none = (u > share * below) & (u <= share * below + none + 1e-12)
+        return np.where(is_none | (count == 0), 0.0, size)
+
+    def _paths(self, rows: slice, drawn: Draws) -> NDArray[np.float32]:
+        part = copy(self)
+        part._chance, part._forecast, part._sizes, part._counts = (
+            one[rows] for one in (self._chance, self._forecast, self._sizes, self._counts)
+        )
+        u = np.broadcast_to(drawn.uniforms.ravel(), (len(part._chance), drawn.uniforms.size))
+        return part._least(u).astype(np.float32).reshape(-1, *drawn.uniforms.shape)

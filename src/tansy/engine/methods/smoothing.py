@@ -10,7 +10,6 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass, replace
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,7 +24,7 @@ from tansy.engine.kernels import (
     smoothing_tune,
 )
 from tansy.engine.kernels.paths import smoothing_paths
-from tansy.engine.methods.distribution import N_PATHS, Chosen, Distribution, Normal, Simulated
+from tansy.engine.methods.distribution import Chosen, Distribution, Draws, Normal, Simulated, draws
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, aicc, all_positive, note, too_few
 from tansy.engine.methods.notation import RESTRICTIONS, Form
 from tansy.engine.methods.regressors import pairs_of
@@ -590,12 +589,13 @@ def _with_distribution(
             mean[rows] = fits.forecast[rows]
             variance[rows], total[rows], tails[rows], total_tails[rows] = own
             continue
-        draws, own_errors = _draws(one, fits, run, rows, bands == "estimated" and not linear)
+        drawn, own_errors = _draws(one, fits, run, rows, bands == "estimated" and not linear)
         if own_errors is not None:
             errors[rows, : own_errors.shape[1]] = own_errors
         ratio = np.divide(own[0], each[rows], out=np.ones_like(own[0]), where=each[rows] > 0)
         stretch = np.sqrt(ratio) if linear else None
-        simulated.append((rows, Simulated(_Paths(run, rows, fits.forecast[rows], *draws, resampled, stretch))))
+        paths = _Paths(run, rows, fits.forecast[rows], *drawn, resampled, stretch)
+        simulated.append((rows, Simulated(len(rows), each.shape[1], paths, None if resampled else paths.response)))
     distribution: Distribution = Normal(mean, variance, total)
     if bands == "estimated":
         distribution = Normal(mean, variance, total, None, tails, total_tails, each)
@@ -658,37 +658,29 @@ def _draws(
     n = len(rows)
     fixed = np.array([one.form.given.get(name, math.nan) for name in _WEIGHTS])
     given = _started(one.form, run.task.rows(rows), {})[1]
-    normals, uniforms = _chain_numbers()
-    steps = len(uniforms)
+    normals = np.ascontiguousarray(draws(4 + 2 + m, _N_ESTIMATES).normals.T)
+    steps = _N_ESTIMATES
     weights, states = np.empty((n, steps, 4)), np.empty((n, steps, 2 + m))
     sigma, deviations = np.empty(n), np.empty((n, 6 + m))
     smoothing_joint.draw_batch(
         np.ascontiguousarray(run.started.values[rows]), error == "M", trend != "N", trend == "Ad", _SEASON_CODE[season],
-        m, fixed, np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows], normals, uniforms,
+        m, fixed, np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows], normals,
         weights, states, sigma, deviations,
     )  # fmt: skip
+    # in the order of what they lead to, so that paths, which take them by one even coordinate, take them evenly
+    order = np.argsort(states[:, :, 0] + 0.5 * run.task.horizon * states[:, :, 1], axis=1, kind="stable")[:, :, None]
+    weights = np.take_along_axis(weights, order, axis=1)
     padded = np.zeros((n, steps, 2 + run.m))
-    padded[:, :, : 2 + m] = states
+    padded[:, :, : 2 + m] = np.take_along_axis(states, order, axis=1)
     return (weights, padded, np.repeat(sigma[:, None], steps, axis=1)), deviations
 
 
-_STEPS = 400
-
-
-@lru_cache(maxsize=1)
-def _chain_numbers() -> tuple[Floats, Floats]:
-    rng = np.random.default_rng(20260)
-    return rng.standard_normal((_STEPS, 400)), rng.random(_STEPS)
-
-
-@lru_cache(maxsize=1)
-def _normal_table() -> Floats:
-    return np.random.default_rng(20261).standard_normal(1 << 18)
+_N_ESTIMATES = 1024  # draws of estimates, each of which several paths share
 
 
 @dataclass(frozen=True)
 class _Paths:
-    """Paths of some series, the same ones at every call."""
+    """Sample paths of some series."""
 
     run: _Run
     rows: Integers
@@ -699,26 +691,44 @@ class _Paths:
     resampled: bool
     stretch: Floats | None
 
-    def __call__(self, n_paths: int = N_PATHS) -> NDArray[np.float32]:
-        rows, run = self.rows, self.run
-        paths = np.empty((len(rows), self.mean.shape[1], n_paths), dtype=np.float32)
+    def __call__(self, some: slice, drawn: Draws) -> NDArray[np.float32]:
+        rows, run = self.rows[some], self.run
+        paths = np.empty((len(rows), *drawn.normals.shape), dtype=np.float32)
         errors, counts = np.zeros((len(rows), 1)), np.zeros(len(rows), dtype=np.int64)
         if self.resampled:
             errors, counts = _past_errors(run, rows)
-        # each series has numbers of its own, told by its values: the same in any batch and in any order
-        streams = np.bitwise_xor.reduce(np.nan_to_num(run.task.values[rows]).view(np.int64), axis=1)
         smoothing_paths(
-            run.relative[rows], run.season[rows], run.m, np.ascontiguousarray(self.weights),
-            np.ascontiguousarray(self.states), np.ascontiguousarray(self.sigma), errors, counts, _normal_table(),
-            streams, paths,
+            run.relative[rows], run.season[rows], run.m, np.ascontiguousarray(self.weights[some]),
+            np.ascontiguousarray(self.states[some]), np.ascontiguousarray(self.sigma[some]), errors, counts,
+            drawn.normals, drawn.uniforms, drawn.which, paths,
         )  # fmt: skip
         x = run.task.x[run.task.which[rows], run.task.values.shape[1] :]
         shift = np.einsum("nhk,nk->nh", x, np.nan_to_num(run.coefficients[rows]))
         paths += shift[:, :, None].astype(np.float32)
         if self.stretch is not None:
-            middle = self.mean[:, :, None]
-            paths = (middle + (paths - middle) * self.stretch[:, :, None]).astype(np.float32)
+            middle = self.mean[some, :, None]
+            paths = (middle + (paths - middle) * self.stretch[some, :, None]).astype(np.float32)
         return paths
+
+    def response(self, some: slice) -> Floats:
+        """How far the shock of each lead moves the value of each, [rows, H, H], parameters as estimated and to first
+        order: lead h moves by c_(h - j) of a shock at lead j, c_0 = 1 and c_k = alpha + beta (phi + ... + phi^k), and
+        gamma on top after whole seasons; where something multiplies, in shares of the forecast."""
+        rows, run = self.rows[some], self.run
+        horizon = self.mean.shape[1]
+        alpha, beta, gamma, phi = np.nan_to_num(run.weights[rows]).T[:, :, None]
+        k = np.arange(horizon)
+        c = alpha + beta * np.cumsum(np.where(k > 0, phi**k, 0.0), axis=1)
+        if run.m:
+            c = c + np.where((run.season[rows] > 0)[:, None] & (k % run.m == 0), gamma, 0.0)
+        c[:, 0] = 1.0
+        lag = k[:, None] - k[None, :]
+        found = np.where(lag >= 0, c[:, np.maximum(lag, 0)], 0.0)
+        relative, multiplied = run.relative[rows], run.season[rows] == _SEASON_CODE["M"]
+        f = np.where((relative | multiplied)[:, None], np.maximum(np.abs(self.mean[some]), 1e-12), 1.0)
+        found *= f[:, :, None]
+        found[~relative] /= f[~relative][:, None, :]
+        return np.asarray(found)
 
 
 def _past_errors(run: _Run, rows: Integers) -> tuple[Floats, Integers]:

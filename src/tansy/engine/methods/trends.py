@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods import smoothing
-from tansy.engine.methods.distribution import Normal, normal_paths, path_quantiles
+from tansy.engine.methods.distribution import Draws, Normal, Simulated, normal_paths, normal_response
 from tansy.engine.methods.fits import Batch, Fits, Floats, all_positive, note, too_few
 from tansy.engine.methods.notation import Form
 
@@ -83,11 +83,20 @@ class _OnScale:
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         if together and (self._exponential or bool((self._factor != 1.0).any())):
-            x = normal_paths(self._of)
-            x = (np.exp(x) if self._exponential else x) * self._factor[:, :, None]
-            return path_quantiles(np.cumsum(x, axis=1), p)
+            return Simulated(len(self._factor), self._of.mean.shape[1], self._paths, self._response).quantiles(
+                p, together
+            )
         found = self._of.quantiles(p, together)
         return (np.exp(found) if self._exponential else found) * (1.0 if together else self._factor[:, None, :])
+
+    def _response(self, rows: slice) -> Floats:
+        slope = self._factor[rows] * (np.exp(self._of.mean[rows]) if self._exponential else 1.0)
+        found: Floats = slope[:, :, None] * normal_response(self._of, rows)
+        return found
+
+    def _paths(self, rows: slice, drawn: Draws) -> Floats:
+        x = normal_paths(self._of, rows, drawn)
+        return np.asarray((np.exp(x) if self._exponential else x) * self._factor[rows, :, None])
 
 
 def _polynomial(y: Floats, t: Floats, degree: int) -> tuple[Floats, Floats, tuple[Floats, Floats], Floats, Floats]:
