@@ -45,9 +45,11 @@ BOUND = 5.0  # of partial autocorrelations before tanh, tanh(5) = 0.9999
 _LONGEST = 1.5
 _STEP = 1e-5
 _MOST_STEPS = 40
-_FOLLOWED = 3  # searches from the lowest starts, at most
+_FOLLOWED = 4  # searches from the lowest starts, at most
 _NEAR = 0.5  # in every direction: then two searches are at the same place
-_AGREED = 2  # searches that end where the best one did, beside it
+_AGREED = 3  # searches that end where the best one did, beside it
+_ATTEMPTS = 2 + _FOLLOWED  # with those from a warm start and from a regression
+_DOUBTFUL = 2.0  # of -2 log L: loose searches that ended so near the lowest one may lead below it
 _PROMISING = 0.1  # of -2 log L: searches are followed so far before the best one goes on to the end
 _MOST_FILLED = 12  # missing values that cost a column each rather than the full filter
 EXACT, LOOSE = 1e-14, 1e-8  # when gains count as settled
@@ -169,7 +171,7 @@ def problem_of(data, orders, fixed):
     work = (
         np.zeros(len(fixed)), np.zeros(len(fixed) + 1), np.zeros((rows, n + room[0] + 1)), np.zeros((rows, n)),
         np.ones(n), np.zeros((rows, rows)), np.zeros(rows, dtype=np.bool_), np.zeros(rows), np.zeros(n),
-        np.zeros((free, n)), np.zeros((free + 1, free + 1)), np.zeros(free, dtype=np.bool_), np.zeros((3, free)),
+        np.zeros((free, n)), np.zeros((free + 1, free + 1)), np.zeros(free, dtype=np.bool_), np.zeros((5, free)),
         np.zeros(n),
     )  # fmt: skip
     return orders, fixed, arrays, counts, scales, room, work
@@ -330,6 +332,24 @@ def _learn_slopes(step, slopes, before, after):
 
 
 @njit(**BORROWING)
+def _set_normal(slopes, n, gradient, held, cut, damping, ridge, gram):
+    """Damped normal equations of the step; those held take the step `cut`."""
+    free = len(gradient)
+    for i in range(free):
+        gram[free, i] = cut[i] if held[i] > 0.0 else -gradient[i]
+    for i in range(free):
+        for j in range(i + 1):
+            product = dots(slopes[i], slopes[j], n)
+            gram[i, j] = product if held[i] == 0.0 and held[j] == 0.0 else 0.0
+            if held[i] == 0.0 and held[j] > 0.0:
+                gram[free, i] -= product * cut[j]
+            elif held[j] == 0.0 and held[i] > 0.0:
+                gram[free, j] -= product * cut[i]
+        gram[i, i] = 1.0 if held[i] > 0.0 else gram[i, i] * (1.0 + damping) + ridge
+    gram[free, free] = 0.0
+
+
+@njit(**BORROWING)
 def descend(raw, problem, settled, enough):
     """Search from `raw`, which is changed in place to the optimum; returns (the least value, evaluations).
 
@@ -341,7 +361,7 @@ def descend(raw, problem, settled, enough):
     n_used = problem[3][2]
     free = len(raw)
     n = len(rest)
-    gradient, step, trial = scratch[0], scratch[1], scratch[2]
+    gradient, step, trial, held, cut = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
     value = evaluate(raw, problem, settled)
     tried = 1
     if free == 0 or math.isinf(value):
@@ -373,25 +393,25 @@ def descend(raw, problem, settled, enough):
         total = dots(rest, rest, n)
         for i in range(free):
             gradient[i] = dots(slopes[i], rest, n)
-            for j in range(i + 1):
-                gram[i, j] = dots(slopes[i], slopes[j], n)
-        for i in range(free):
-            held = (raw[i] >= BOUND and gradient[i] < 0.0) or (raw[i] <= -BOUND and gradient[i] > 0.0)
-            if held:
-                for j in range(free):
-                    gram[max(i, j), min(i, j)] = 0.0
-            gram[i, i] = 1.0 if held else gram[i, i] * (1.0 + damping) + 1e-12 * total
-            gram[free, i] = 0.0 if held else -gradient[i]
-        gram[free, free] = 0.0
-        cholesky(gram, free, dropped)
-        back_substitute(gram, free, free, dropped, step)
-        longest = 1.0
-        for i in range(free):
-            longest = max(longest, abs(step[i]) / _LONGEST)
+            held[i] = 0.0
+        # a step that leads too far is cut off, and the others are solved for beside what is left of it
+        for _ in range(free + 1):
+            _set_normal(slopes, n, gradient, held, cut, damping, 1e-12 * total, gram)
+            cholesky(gram, free, dropped)
+            back_substitute(gram, free, free, dropped, step)
+            too_far = False
+            for i in range(free):
+                most = min(_LONGEST, BOUND - raw[i])
+                least = max(-_LONGEST, -BOUND - raw[i])
+                if held[i] == 0.0 and not least <= step[i] <= most:
+                    held[i] = 1.0
+                    cut[i] = most if step[i] > most else least
+                    too_far = True
+            if not too_far:
+                break
         promised = 0.0
         for i in range(free):
-            trial[i] = min(BOUND, max(-BOUND, raw[i] + step[i] / longest))
-            step[i] = trial[i] - raw[i]
+            trial[i] = min(BOUND, max(-BOUND, raw[i] + step[i]))
             promised -= gradient[i] * step[i]
         promised *= n_used / total
         if promised < enough:
@@ -463,6 +483,8 @@ def fit_one(starts, warm, problem, enough, raw):
         w, residuals = guesses_of(problem[2][0], orders[4])
         first_guess(w, residuals, orders, guess)
     found = np.zeros(free)
+    tops = np.zeros((_ATTEMPTS, free))
+    values = np.full(_ATTEMPTS, math.inf)
     least = math.inf
     agreed = 0
     for attempt in range(2 + min(_FOLLOWED, n_starts)):
@@ -480,6 +502,8 @@ def fit_one(starts, warm, problem, enough, raw):
             continue
         value, more = descend(found, problem, LOOSE, _PROMISING)
         tried += more
+        tops[attempt] = found
+        values[attempt] = value
         if abs(value - least) < 2.0 * _PROMISING and _apart(found, raw) < _NEAR:
             agreed += 1
         elif value < least:
@@ -492,8 +516,23 @@ def fit_one(starts, warm, problem, enough, raw):
         for i in range(n_starts):
             if _apart(starts[i], found) < _NEAR:
                 at_start[i] = math.inf
-    _, more = descend(raw, problem, LOOSE, enough)
-    return evaluate(raw, problem, EXACT), tried + more
+    # ends of loose searches say little about which top is the highest one: all that may be it are followed to the end
+    first = least
+    least = math.inf
+    for attempt in range(_ATTEMPTS):
+        best = int(np.argmin(values))
+        if attempt > 0 and not values[best] < first + _DOUBTFUL:
+            break
+        values[best] = math.inf
+        if attempt > 0 and _apart(tops[best], raw) < _NEAR:
+            continue
+        found[:] = tops[best]
+        value, more = descend(found, problem, EXACT, enough)
+        tried += more
+        if value < least:
+            least = value
+            raw[:] = found
+    return evaluate(raw, problem, EXACT), tried
 
 
 @njit(**BORROWING)
