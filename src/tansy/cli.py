@@ -83,7 +83,9 @@ def check(
     layout: Annotated[str | None, typer.Option(help="long or wide; guessed otherwise.")] = None,
     sheet: Annotated[str | None, typer.Option(help="Sheet of an XLSX file.")] = None,
     gaps: Annotated[str, typer.Option(help="A missing period is zero, unknown or interpolate.")] = "unknown",
-    frequency: Annotated[str | None, typer.Option("--freq", help="Add rows up to D, W, 4W, M, Q or Y.")] = None,
+    frequency: Annotated[
+        str | None, typer.Option("--freq", help="Add rows up to D, W, 4W, M, Q, Y or N (numbered).")
+    ] = None,
     refused: Annotated[Path | None, typer.Option(help="Write the rows left out here, with the reason.")] = None,
     out: Json = None,
 ) -> None:
@@ -163,7 +165,7 @@ def fit_command(
     model: Annotated[list[str], typer.Option("--model", help="A method, such as 'ets(A,Ad,N)'.")],
     horizon: Annotated[int, typer.Option(help="Number of leads.")],
     by: By = None,
-    freq: Annotated[str | None, typer.Option(help="D, W, 4W, M, Q or Y; guessed otherwise.")] = None,
+    freq: Annotated[str | None, typer.Option(help="D, W, 4W, M, Q, Y or N (numbered); guessed otherwise.")] = None,
     season_length: Annotated[int | None, typer.Option(min=1, help="Periods per season.")] = None,
     driver: Annotated[
         list[str] | None, typer.Option("--driver", help="Column of a driver; may be given several times.")
@@ -281,7 +283,7 @@ def reconcile_command(
         raise FileError("The method variance needs --residuals.")
     result = reconcile(summation, forecasts, method, variance, nonnegative)
     table = pl.DataFrame(
-        {"node": np.repeat(nodes, len(leads)).tolist(), "lead": leads * len(nodes), "value": result.ravel()}
+        {"node": np.repeat(nodes, len(leads)).tolist(), "lead": leads * len(nodes), "value": result.ravel() + 0.0}
     )
     text = table.write_csv(out)
     if text is not None:

@@ -201,7 +201,7 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
     assert table.columns == ["sku", "shop", "node", "level", "period", "lead", "mean", *quantiles]
     assert table.height == 9 * 4
     finest = table.filter(pl.col("level") == "sku × shop")
-    total = table.filter(pl.col("node") == "All skus × All shops")
+    total = table.filter(pl.col("node") == "every sku × every shop")
     by_lead = finest.group_by("lead").agg(pl.col("mean").sum()).sort("lead")
     np.testing.assert_allclose(by_lead["mean"], total["mean"], rtol=1e-12)
     measures = pl.read_csv(tmp_path / "out" / "accuracy.csv")

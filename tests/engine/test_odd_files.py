@@ -6,6 +6,7 @@ from __future__ import annotations
 import io
 import zipfile
 from collections.abc import Callable
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +14,11 @@ import numpy as np
 import polars as pl
 import pytest
 import xlsxwriter
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tansy.engine.errors import FileError
-from tansy.engine.reading import workbook
+from tansy.engine.reading import foreign
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 
@@ -227,7 +230,7 @@ def test_contradicting_attributes_are_a_finding(tmp_path: Path) -> None:
 
 
 def test_a_zip_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(workbook, "MOST_BYTES", 20_000_000)
+    monkeypatch.setenv("TANSY_READ_BYTES", "20000000")
     bomb = zipped(**{"xl/worksheets/sheet1.xml": b"0" * 30_000_000})
     assert len(bomb) < 100_000
     with pytest.raises(FileError, match="unpacks to more than can be read"):
@@ -254,3 +257,272 @@ def test_a_few_dates_of_events_are_days_and_not_years(tmp_path: Path) -> None:
     weeks = "".join(f"2025-W{w:02d},A,1\n" for w in range(1, 53)) + "2026-W01,A,1\n2026-W02,A,1\n"
     panel = read(tmp_path, HEAD + weeks, attribute_files={"events.csv": ""}).panel
     assert np.nonzero(panel.drivers["New Year"][0])[0].tolist() == [0, 52]
+
+
+# --- what a cell says is a number
+
+
+def _text_among_numbers(made: Any, sheet: Any) -> None:
+    sheet.write_row(0, 0, ["shop", "product", *(f"2024-{m:02d}" for m in range(1, 13))])
+    sheet.write_row(1, 0, ["S1", "A", *[346.5] * 12])
+    sheet.write_row(2, 0, ["S1", "B", *[10] * 11])
+    sheet.write_string(2, 13, "10,5")
+
+
+def _text_among_numbers_long(made: Any, sheet: Any) -> None:
+    sheet.write_row(0, 0, ["month", "product", "units"])
+    for m in range(1, 13):
+        sheet.write_row(m, 0, [f"2024-{m:02d}", "A", 346.5])
+        sheet.write_row(12 + m, 0, [f"2024-{m:02d}", "B", 10])
+    sheet.write_string(24, 2, "10,5")
+
+
+@pytest.mark.parametrize("fill", [_text_among_numbers, _text_among_numbers_long])
+def test_one_text_does_not_change_what_the_numbers_beside_it_are(tmp_path: Path, fill: Any) -> None:
+    reading = read(tmp_path, book(("one", fill)), "sales.xlsx")
+    assert np.nansum(reading.panel.values) == 12 * 346.5 + 11 * 10 + 10.5
+    assert reading.decimal == "comma"
+
+
+@pytest.mark.parametrize("layout", ["long", "wide"])
+def test_both_decimals_in_one_column_are_read_each_as_written_and_are_a_finding(tmp_path: Path, layout: str) -> None:
+    text = "month;sku;units\n2024-01;A;346.5\n2024-02;A;10,5\n2024-03;A;7,25\n2024-04;A;1.234\n"
+    if layout == "wide":
+        text = "sku;2024-01;2024-02;2024-03;2024-04\nA;346.5;10,5;7,25;1.234\n"
+    reading = read(tmp_path, text)
+    np.testing.assert_array_equal(reading.panel.values, [[346.5, 10.5, 7.25, 1234.0]])
+    finding = next(f for f in reading.findings if f.kind == "two-decimals")
+    assert finding.count == 1 and finding.examples[0].text == "346.5" and reading.decimal == "comma"
+
+
+def test_numbers_of_a_parquet_file_are_numbers_and_its_texts_are_read(tmp_path: Path) -> None:
+    months = [f"2024-{m:02d}" for m in range(1, 5)]
+    table = pl.DataFrame(
+        {"month": months, "sku": "A", "units": [346.5, 1.234, None, -0.0], "price": ["1,5", "2", "", "1,25"]}
+    )
+    table.write_parquet(tmp_path / "sales.parquet")
+    reading = read_panel(tmp_path / "sales.parquet", ReadOptions(gaps="unknown"))
+    np.testing.assert_array_equal(reading.panel.values, [[346.5, 1.234, NAN, 0.0]])
+    assert not np.signbit(reading.panel.values[0, 3])
+    np.testing.assert_array_equal(reading.panel.drivers["price"], [[1.5, 2.0, NAN, 1.25]])
+
+
+CELL = st.one_of(
+    st.integers(-10_000, 10**9).map(lambda n: ("number", float(n))),
+    st.floats(-1e6, 1e9, allow_nan=False).map(lambda x: ("number", float(f"{x:.12g}") + 0.0)),
+    st.decimals(-9999, 9999, places=2).map(lambda d: ("comma", float(d))),
+    st.decimals(-9999, 9999, places=2).map(lambda d: ("point", float(d))),
+    st.just(("empty", NAN)),
+)
+
+
+@settings(max_examples=15, deadline=None)
+@given(
+    rows=st.lists(st.lists(CELL, min_size=4, max_size=4), min_size=1, max_size=5),
+    periods=st.sampled_from(["text", "date", "serial", "month name"]),
+    layout=st.sampled_from(["long", "wide"]),
+)
+def test_any_panel_written_as_xlsx_in_any_types_is_read_back_exactly(
+    tmp_path_factory: pytest.TempPathFactory, rows: list[list[tuple[str, float]]], periods: str, layout: str
+) -> None:
+    rows[0][0] = ("number", 1.0)
+    rows[-1][3] = ("number", 2.5)  # so that no period is empty at an end
+
+    def fill(made: Any, sheet: Any) -> None:
+        style = made.add_format({"num_format": "mmm yy"})
+
+        def period(r: int, c: int, t: int) -> None:
+            day = date(2024, t + 1, 1)
+            if periods == "text":
+                sheet.write_string(r, c, f"2024-{t + 1:02d}")
+            elif periods == "month name":
+                sheet.write_string(r, c, day.strftime("%b %Y"))
+            elif periods == "date":
+                sheet.write_datetime(r, c, datetime(2024, t + 1, 1), style)
+            else:
+                sheet.write_number(r, c, (day - date(1899, 12, 30)).days)
+
+        def cell(r: int, c: int, kind: str, value: float) -> None:
+            if kind == "number":
+                sheet.write_number(r, c, value)
+            elif kind != "empty":
+                text = f"{value:.2f}"
+                sheet.write_string(r, c, text.replace(".", ",") if kind == "comma" else text)
+
+        if layout == "wide":
+            sheet.write_string(0, 0, "sku")
+            for t in range(4):
+                period(0, 1 + t, t)
+            for i, row in enumerate(rows):
+                sheet.write_string(1 + i, 0, f"P{i}")
+                for t, (kind, value) in enumerate(row):
+                    cell(1 + i, 1 + t, kind, value)
+            return
+        sheet.write_row(0, 0, ["month", "sku", "units"])
+        for i, row in enumerate(rows):
+            for t, (kind, value) in enumerate(row):
+                period(1 + 4 * i + t, 0, t)
+                sheet.write_string(1 + 4 * i + t, 1, f"P{i}")
+                cell(1 + 4 * i + t, 2, kind, value)
+
+    path = tmp_path_factory.mktemp("any") / "sales.xlsx"
+    path.write_bytes(book(("one", fill)))
+    roles = {} if layout == "wide" else {"time": "month", "value": "units"}
+    reading = read_panel(path, ReadOptions(gaps="unknown", keys=("sku",), unfinished="keep", **roles))  # type: ignore[arg-type]
+    expected = np.array([[value for _, value in row] for row in rows])
+    assert reading.panel.timeline.labels == ["2024-01", "2024-02", "2024-03", "2024-04"]
+    np.testing.assert_array_equal(reading.panel.values, expected)
+
+
+# --- headings and periods as people write them
+
+MONTHS_WRITTEN = {
+    "01/2023": ["01/2023", "02/2023", "03/2023"],
+    "01.2023": ["01.2023", "02.2023", "03.2023"],
+    "Jan 2023": ["Jan 2023", "Feb 2023", "Mar 2023"],
+    "Jan-23": ["Jan-23", "Feb-23", "Mar-23"],
+    "January 2023": ["January 2023", "February 2023", "March 2023"],
+    "202301": ["202301", "202302", "202303"],
+    "2023M01": ["2023M01", "2023M02", "2023M03"],
+    "German": ["Jän. 2023".replace("Jän.", "Jan."), "Febr. 2023", "März 2023"],
+    "French": ["janv. 2023", "févr. 2023", "mars 2023"],
+    "Spanish": ["ene-23", "feb-23", "mar-23"],
+    "2023 Jan": ["2023 Jan", "2023 Feb", "2023 Mar"],
+    "last working day": ["31.01.2023", "28.02.2023", "31.03.2023"],
+    "some day of each": ["2023-01-30", "2023-02-27", "2023-03-31"],
+    "month first": ["01/01/2023", "02/01/2023", "03/01/2023"],
+}
+
+
+@pytest.mark.parametrize("layout", ["long", "wide"])
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
+@pytest.mark.parametrize("written", MONTHS_WRITTEN)
+def test_months_are_understood_however_they_are_written(tmp_path: Path, written: str, form: str, layout: str) -> None:
+    months = MONTHS_WRITTEN[written]
+    rows = [["month", "sku", "units"], *([m, "A", str(i + 1)] for i, m in enumerate(months))]
+    if layout == "wide":
+        rows = [["sku", *months], ["A", "1", "2", "3"]]
+    if form == "csv":
+        content: bytes | str = "\n".join(";".join(row) for row in rows) + "\n"
+    else:
+        content = book(("one", lambda made, sheet: [sheet.write_row(i, 0, row) for i, row in enumerate(rows)]))
+    reading = read(tmp_path, content, f"sales.{form}")
+    assert reading.panel.timeline.labels == ["2023-01", "2023-02", "2023-03"]
+    assert reading.panel.timeline.season_length == 12
+    np.testing.assert_array_equal(reading.panel.values, [[1, 2, 3]])
+
+
+TITLED = {
+    "title": [["Sales by product"], [], ["sku", "2023-01", "2023-02", "2023-03"], ["A", "1", "2", "3"]],
+    "title of two cells": [["Created", "2024-05-01"], [], ["sku", "2023-01", "2023-02", "2023-03"], ["A", "1", "2", "3"]],
+    "years above months": [["sku", "2023", "", ""], ["", "Jan", "Feb", "Mär"], ["A", "1", "2", "3"]],
+    "years above months, a title": [["Report"], ["", "2023", "", ""], ["sku", "Jan", "Feb", "Mar"], ["A", "1", "2", "3"]],
+    "long": [["Report", "", ""], ["made by", "Ines", ""], ["month", "sku", "units"], *([f"2023-0{m}", "A", str(m)] for m in (1, 2, 3))],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
+@pytest.mark.parametrize("case", TITLED)
+def test_titles_above_the_header_and_headers_of_two_rows(tmp_path: Path, case: str, form: str) -> None:
+    rows = TITLED[case]
+    if form == "csv":
+        content: bytes | str = "\n".join(",".join(row) for row in rows) + "\n"
+    else:
+        content = book(("one", lambda made, sheet: [sheet.write_row(i, 0, row) for i, row in enumerate(rows)]))
+    reading = read(tmp_path, content, f"sales.{form}")
+    assert reading.panel.timeline.labels == ["2023-01", "2023-02", "2023-03"]
+    assert reading.panel.keys["sku"] == ["A"]
+    np.testing.assert_array_equal(reading.panel.values, [[1, 2, 3]])
+
+
+@pytest.mark.parametrize("first", [0, 1])
+def test_numbered_periods_need_no_dates(tmp_path: Path, first: int) -> None:
+    text = "t,units\n" + "".join(f"{first + i},{10 + i}\n" for i in range(12))
+    for options in ({}, {"frequency": "N"}):
+        reading = read(tmp_path, text, time="t", value="units", keys=("series",), **options)
+        timeline = reading.panel.timeline
+        assert (timeline.frequency, timeline.season_length, timeline.labels[0]) == ("N", 1, str(first))
+    assert read(tmp_path, text, season_length=4).panel.timeline.season_length == 4
+    assert read(tmp_path, text).options.time == "t"
+
+
+# --- files that would take the machine down
+
+
+def _far_cell(made: Any, sheet: Any) -> None:
+    sheet.write_row(0, 0, ["week", "sku", "units"])
+    sheet.write_string(1_047_999, 16_383, " ")
+
+
+def test_a_cell_far_away_is_a_sentence_and_not_the_end(tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="cell far outside the table") as caught:
+        read(tmp_path, book(("one", _far_cell)), "far.xlsx")
+    assert "\n" not in str(caught.value)
+
+
+def test_any_damage_to_a_workbook_or_parquet_file_is_a_sentence(tmp_path: Path) -> None:
+    pl.DataFrame({"week": ["2025-W01"] * 50, "sku": "A", "units": range(50)}).write_parquet(tmp_path / "good.parquet")
+    originals = {"sales.xlsx": book(("one", _second)), "sales.parquet": (tmp_path / "good.parquet").read_bytes()}
+    rng = np.random.default_rng(5)
+    for name, whole in originals.items():
+        for _ in range(12):
+            damaged = bytearray(whole)
+            for at in rng.integers(4, len(whole), 6).tolist():
+                damaged[at] = int(rng.integers(0, 256))
+            try:
+                read(tmp_path, bytes(damaged), name)
+            except FileError as error:
+                assert "\n" not in str(error) and str(error).startswith(name)
+
+
+def test_a_reader_that_takes_too_long_or_too_much_is_stopped(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "sales.xlsx"
+    path.write_bytes(book(("one", _second)))
+    monkeypatch.setattr(foreign, "SECONDS", 0.01)
+    monkeypatch.setattr(foreign, "_limit", lambda: None)
+    with pytest.raises(FileError, match=r"longer than 0\.01 s to read"):
+        read_panel(path, ReadOptions())
+
+
+def test_utf_16_cut_short_is_a_sentence(tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="begins as UTF-16 but is damaged"):
+        read(tmp_path, "week,sku,units\n2025-W01,A,1\n".encode("utf-16")[:-1])
+
+
+# --- copies and totals
+
+
+def test_copies_and_returns_are_findings_of_their_own(tmp_path: Path) -> None:
+    rows = [f"2025-W{w:02d},A,{w}\n" for w in range(1, 31)]
+    returns = [f"2025-W{w:02d},A,-1\n" for w in range(1, 21)]
+    text = HEAD + "".join(rows) + "".join(rows) + "".join(returns)
+    reading = read(tmp_path, text)
+    assert {f.kind: f.count for f in reading.findings} == {"copy": 30, "duplicate": 20, "negative": 20}
+    assert reading.n_refused == 30 and np.nansum(reading.panel.values) == sum(range(1, 31)) - 20
+    assert np.nansum(read(tmp_path, text, copies="all").panel.values) == 2 * sum(range(1, 31)) - 20
+
+
+TOTALS_WRITTEN = {
+    "row": "sku;2025-01;2025-02;2025-03\nA;1;2;3\nB;4;5;6\nC;1;1;1\n{};6;8;10\n",
+    "long": "month;sku;units\n2025-01;A;1\n2025-02;A;2\n2025-01;B;4\n2025-02;B;5\n2025-01;{0};5\n2025-02;{0};7\n",
+}
+
+
+@pytest.mark.parametrize("word", ["Total", "Sum", "Summe", "Gesamt", "Grand Total", "Z99"])
+@pytest.mark.parametrize("layout", TOTALS_WRITTEN)
+def test_a_row_of_totals_is_no_series(tmp_path: Path, layout: str, word: str) -> None:
+    text = TOTALS_WRITTEN[layout].format(word)
+    reading = read(tmp_path, text)
+    assert word not in reading.panel.keys["sku"] and reading.panel.n_series == (3 if layout == "row" else 2)
+    finding = next(f for f in reading.findings if f.kind == "total-row")
+    assert finding.examples[0].text == word and "left out" in finding.remedy
+    kept = read(tmp_path, text, totals="keep")
+    assert word in kept.panel.keys["sku"] and "kept" in next(f for f in kept.findings if f.kind == "total-row").remedy
+
+
+@pytest.mark.parametrize("heading", ["Total", "Summe", "all of it"])
+def test_a_column_of_totals_is_no_key(tmp_path: Path, heading: str) -> None:
+    rows = "".join(f"P{i};{i};{2 * i};{5 + i};{5 + 4 * i}\n" for i in range(1, 6))
+    reading = read(tmp_path, f"sku;2025-01;2025-02;2025-03;{heading}\n" + rows)
+    assert reading.panel.key_names == ("sku",) and reading.panel.values.sum() == sum(5 + 4 * i for i in range(1, 6))
+    assert [f.examples[0].text for f in reading.findings if f.kind == "total-column"] == [heading]

@@ -81,7 +81,7 @@ def test_a_product_like_another_gets_its_share_from_its_start() -> None:
         0.5 * (found.quantiles[old, :, 3] - found.forecast[old, 3]),
     )
     # it brings volume to every total above it and takes none from its siblings
-    for name in ("All products × All stores", "pots × x"):
+    for name in ("every product × every store", "pots × x"):
         i, j = node(found, name), node(plain, name)
         np.testing.assert_allclose(found.base[i, 2:] - found.base[new, 2:], plain.base[j, 2:])
         np.testing.assert_allclose(found.base[i, :2], plain.base[j, :2])

@@ -43,7 +43,7 @@ def test_grouped_structure_has_every_combination_of_levels_once(structure: Struc
     counts = {level.name: level.n_nodes for level in structure.levels}
     assert counts["group × region"] == 3  # G2 is not sold in the South
     assert counts["product × all"] == 3 and counts["all × store"] == 3
-    assert structure.node_name(0) == "All products × All stores"
+    assert structure.node_name(0) == "every product × every store"
     assert any(structure.node_name(i) == "Alba × North" for i in range(structure.n_nodes))
     # the structure is the same sums, node by node, as adding up the series that each node's name stands for
     values = np.random.default_rng(0).uniform(1, 2, structure.n_series)

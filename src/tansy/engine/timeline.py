@@ -10,9 +10,10 @@ from __future__ import annotations
 import itertools
 import math
 import re
+import unicodedata
 from dataclasses import dataclass
 from datetime import date, timedelta
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,21 +28,46 @@ _SERIALS = range(20_000, 80_000)  # 1954 to 2119: other numbers of five digits a
 MOST_PERIODS = 20_000
 """More than any history, season, window or horizon has: numbers beyond it are slips, and would only eat memory."""
 
-FREQUENCIES = ("D", "W", "4W", "M", "Q", "Y")
-"""Days, weeks, four weeks, months, quarters, years."""
+FREQUENCIES = ("D", "W", "4W", "M", "Q", "Y", "N")
+"""Days, weeks, four weeks, months, quarters, years; and periods that are only numbered, without dates."""
 
-SEASON_LENGTH = {"D": 7, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 1}
+SEASON_LENGTH = {"D": 7, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 1, "N": 1}
 """Periods in the season that a planner means by default."""
 
-PERIODS_PER_YEAR = {"D": 365.25, "W": 365.25 / 7, "4W": 365.25 / 28, "M": 12.0, "Q": 4.0, "Y": 1.0}
+PERIODS_PER_YEAR = {"D": 365.25, "W": 365.25 / 7, "4W": 365.25 / 28, "M": 12.0, "Q": 4.0, "Y": 1.0, "N": 1.0}
 """Length of the year in periods, for yearly harmonics (`methods.md`)."""
 
-NOUN = {"D": "day", "W": "week", "4W": "four weeks", "M": "month", "Q": "quarter", "Y": "year"}
+NOUN = {"D": "day", "W": "week", "4W": "four weeks", "M": "month", "Q": "quarter", "Y": "year", "N": "period"}
 
+# Months in the languages of the files that come; any beginning of three letters or more that belongs to one month alone
+# is understood, with or without accents and a point behind it.
+_MONTH_NAMES = (
+    "january januar janvier enero gennaio januari janeiro styczen",
+    "february februar fevrier febrero febbraio februari fevereiro luty",
+    "march marz maerz mars marzo maart marco marec marts marzec mrz",
+    "april avril abril aprile kwiecien",
+    "may mai mayo maggio mei maio maj",
+    "june juni juin junio giugno junho czerwiec",
+    "july juli juillet julio luglio julho lipiec",
+    "august aout agosto augustus augusti sierpien",
+    "september septembre septiembre settembre setembro wrzesien",
+    "october oktober octobre octubre ottobre outubro pazdziernik",
+    "november novembre noviembre novembro listopad",
+    "december dezember decembre diciembre dicembre dezembro desember grudzien",
+)  # fmt: skip
+
+_WORD = r"[^\W\d_]{3,12}\.?"
 _PATTERNS: tuple[tuple[str, re.Pattern[str]], ...] = (
     ("four-weeks", re.compile(r"(\d{4})-W(\d{2})/P4W")),
-    ("week", re.compile(r"(\d{4})-?[Ww](\d{1,2})")),
-    ("quarter", re.compile(r"(\d{4})[- ]?[Qq]([1-4])")),
+    ("week", re.compile(r"(\d{4})[-/ ]?(?:[Ww]|KW|kw)[ -]?(\d{1,2})")),
+    ("week-first", re.compile(r"(?:[Ww]|KW|kw|[Ww]eek|[Ww]oche)[ -]?(\d{1,2})[-/ .]{1,2}(\d{4})")),
+    ("quarter", re.compile(r"(\d{4})[-/ ]?[QqTt]([1-4])")),
+    ("quarter-first", re.compile(r"[QqTt]([1-4])[-/ .]?(\d{4}|'?\d{2})")),
+    ("month-code", re.compile(r"(\d{4})-?[Mm](\d{1,2})")),
+    ("month-name", re.compile(rf"({_WORD})[-/ ']{{1,2}}(\d{{4}}|\d{{2}})")),
+    ("year-month-name", re.compile(rf"(\d{{4}})[-/ ]({_WORD})")),
+    ("month-first", re.compile(r"(\d{1,2})[./-](\d{4})")),
+    ("compact-month", re.compile(r"((?:19|20)\d\d)(0[1-9]|1[0-2])")),
     ("date", re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ]00:00(?::00(?:\.0+)?)?)?")),
     ("month", re.compile(r"(\d{4})-(\d{1,2})")),
     ("year", re.compile(r"(\d{4})")),
@@ -61,14 +87,61 @@ FORM_NAMES = {
     "year": "years such as 2025",
     "serial": "serial day numbers of a spreadsheet such as 45747",
     "local-date": "dates such as 31/03/2025",
+    "week-first": "weeks such as KW 7/2025",
+    "quarter-first": "quarters such as Q2 2025",
+    "month-code": "months such as 2025M03",
+    "month-name": "months such as Mar 2025",
+    "year-month-name": "months such as 2025 Mar",
+    "month-first": "months such as 03/2025",
+    "compact-month": "months such as 202503",
+    "number": "numbered periods 1, 2, 3 ...",
 }
+
+DOUBTFUL_FORMS = ("year", "serial", "compact-month")
+"""Numbers that name a period as well as anything else: not taken for one without another sign."""
+
+
+@lru_cache(maxsize=4096)
+def month_of(name: str) -> int | None:
+    """Number of the month that a name or the beginning of one means, None where it means none or several."""
+    plain = unicodedata.normalize("NFKD", name.casefold().rstrip(".")).encode("ascii", "ignore").decode()
+    if len(plain) < 3:
+        return None
+    found = [i for i, names in enumerate(_MONTH_NAMES, 1) if any(one.startswith(plain) for one in names.split())]
+    return found[0] if len(found) == 1 else None
+
+
+def is_part_of_year(text: str) -> bool:
+    """Whether a heading is a month, quarter or week without its year: "Jan", "Q3", "KW 07"."""
+    return month_of(text) is not None or re.fullmatch(r"[QqTt][1-4]|(?:[Ww]|KW|kw)[ -]?\d{1,2}", text) is not None
+
+
+def with_year(text: str, year: str) -> str:
+    """A heading that `is_part_of_year`, with its year."""
+    month = month_of(text)
+    if month is not None:
+        return f"{year}-{month:02d}"
+    number = int("".join(filter(str.isdigit, text)))
+    return f"{year}-Q{number}" if text[0] in "QqTt" else f"{year}-W{number:02d}"
 
 
 def form_of(text: str) -> str | None:
     """Which way of writing a period `text` follows, or None."""
     stripped = text.strip()
-    form = next((form for form, pattern in _PATTERNS if pattern.fullmatch(stripped)), None)
-    return None if form == "serial" and int(stripped[:5]) not in _SERIALS else form
+    for form, pattern in _PATTERNS:
+        match = pattern.fullmatch(stripped)
+        if match is None:
+            continue
+        if form == "serial" and int(stripped[:5]) not in _SERIALS:
+            return None
+        if form == "month-name" and month_of(match[1]) is None:
+            continue
+        if form == "year-month-name" and month_of(match[2]) is None:
+            continue
+        if form == "month-first" and not 1 <= int(match[1]) <= 12:
+            continue
+        return form
+    return None
 
 
 def read_date(text: str, form: str, day_first: bool = True) -> date | None:
@@ -77,8 +150,16 @@ def read_date(text: str, form: str, day_first: bool = True) -> date | None:
     match = pattern.fullmatch(text.strip())
     if match is None:
         return None
-    n = [int(group) for group in match.groups()]
     try:
+        if form in ("month-name", "year-month-name"):
+            name, year = match.groups() if form == "month-name" else match.groups()[::-1]
+            return date(_full_year(year), month_of(name) or 0, 1)
+        n = [_full_year(group) for group in match.groups()] if form == "quarter-first" else [*map(int, match.groups())]
+        if form in ("week-first", "quarter-first", "month-first"):
+            n = n[::-1]
+        form = {"week-first": "week", "quarter-first": "quarter"}.get(form, form)
+        if form in ("month-first", "month-code", "compact-month"):
+            form = "month"
         if form in ("week", "four-weeks"):
             return date.fromisocalendar(n[0], n[1], 1)
         if form == "quarter":
@@ -94,6 +175,12 @@ def read_date(text: str, form: str, day_first: bool = True) -> date | None:
         return date(n[2], n[1], n[0]) if day_first else date(n[2], n[0], n[1])
     except ValueError:
         return None
+
+
+def _full_year(text: str) -> int:
+    """2023 of "2023", "23" and "'23"; a number of one digit stays as it is."""
+    number = int(text.lstrip("'"))
+    return number + (2000 if number < 70 else 1900) if len(text.lstrip("'")) == 2 else number
 
 
 def ordinal(day: date, frequency: str) -> int:
@@ -130,7 +217,9 @@ def first_day(number: int, frequency: str) -> date:
 
 def label(number: int, frequency: str) -> str:
     """How a period is written: 2025-03-31, 2025-W14, 2025-W05/P4W (start and length as ISO 8601 has it), 2025-03,
-    2025-Q1, 2025."""
+    2025-Q1, 2025; a numbered period by its number."""
+    if frequency == "N":
+        return str(number)
     day = first_day(number, frequency)
     if frequency == "W":
         year, week, _ = day.isocalendar()
@@ -146,12 +235,28 @@ def label(number: int, frequency: str) -> str:
     return str(day.year)
 
 
+FREQUENCY_OF_FORM = {
+    "week": "W", "week-first": "W", "four-weeks": "4W", "quarter": "Q", "quarter-first": "Q", "month": "M",
+    "month-code": "M", "month-name": "M", "year-month-name": "M", "month-first": "M", "compact-month": "M", "year": "Y",
+    "number": "N",
+}  # fmt: skip
+
+
+def number_of(text: str, frequency: str) -> int | None:
+    """Number of the period that a text names, at a frequency; None where it names none."""
+    if frequency == "N":
+        return int(text) if re.fullmatch(r"\d{1,6}", text.strip()) else None
+    form = form_of(text)
+    day = read_date(text, form) if form else None
+    return ordinal(day, frequency) if day else None
+
+
 def guess_frequency(days: list[date], form: str) -> str:
     """Frequency of sorted, distinct days: the coarsest one whose periods they start, else daily.
 
     A weekly file may name the week by any weekday, as long as it is always the same one.
     """
-    fixed = {"week": "W", "four-weeks": "4W", "quarter": "Q", "month": "M", "year": "Y"}.get(form)
+    fixed = FREQUENCY_OF_FORM.get(form)
     if fixed is not None:
         return fixed
     if len(days) < 2:
@@ -162,8 +267,14 @@ def guess_frequency(days: list[date], form: str) -> str:
         return "Q" if all(d.month in (1, 4, 7, 10) for d in days) else "M"
     steps = sorted((b - a).days for a, b in itertools.pairwise(days))
     usual = steps[len(steps) // 2]
-    if usual >= 28 and all((d + timedelta(days=1)).day == 1 for d in days):
-        return "Q" if usual >= 85 else "M"
+    months = [12 * d.year + d.month for d in days]
+    if len(set(months)) == len(months) > 2:  # one row a month, on whatever day
+        if months[-1] - months[0] == len(months) - 1:
+            return "M"
+        spans = {"M": range(28, 32), "Q": range(88, 94), "Y": range(360, 372)}
+        found = next((frequency for frequency, span in spans.items() if usual in span), None)
+        if found:
+            return found
     return "W" if usual == 7 else "D"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -13,6 +14,7 @@ from tansy.engine.errors import FileError
 from tansy.engine.reading import findings as found
 from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.options import ReadOptions
+from tansy.engine.reading.roles import is_numbered
 from tansy.engine.timeline import (
     DATE_FORMS,
     FORM_NAMES,
@@ -72,6 +74,10 @@ def read_clock(column: pl.Series, options: ReadOptions, name: str, places: Place
             f"{name}, column {options.time!r} holds {len(distinct):,} different texts; it is not a column of periods."
         )
     forms = {text: form_of(text) for text in distinct}
+    if options.written == "N" or options.frequency == "N" or is_numbered(column):
+        forms = {text: "number" if re.fullmatch(r"\d{1,6}", text) else None for text in distinct}
+        if not any(forms.values()):
+            raise FileError(f"{name}, column {options.time!r}, row 2: {distinct[0]!r} is not the number of a period.")
     seen = [form for form in forms.values() if form]
     if not seen:
         raise FileError(
@@ -85,11 +91,16 @@ def read_clock(column: pl.Series, options: ReadOptions, name: str, places: Place
             f"{name}, column {options.time!r}, row {row}: {other!r} is written as {FORM_NAMES[forms[other] or main]}, "
             f"but most rows hold {FORM_NAMES[main]}; write all periods in one way."
         )
-    day_first, ambiguous = _day_first(distinct, main, options, name)
-    days = {text: read_date(text, main, day_first) for text in distinct if forms[text]}
-    known_days = sorted({day for day in days.values() if day})
-    native, frequency = _frequencies(guess_frequency(known_days, main), main, options, name)
-    numbers = _numbers(days, native, main, known_days)
+    day_first, ambiguous = True, False
+    if main == "number":
+        native, frequency = _frequencies("N", main, options, name)
+        numbers = {text: int(text) for text in distinct if forms[text]}
+    else:
+        day_first, ambiguous = _day_first(distinct, main, options, name)
+        days = {text: read_date(text, main, day_first) for text in distinct if forms[text]}
+        known_days = sorted({day for day in days.values() if day})
+        native, frequency = _frequencies(guess_frequency(known_days, main), main, options, name)
+        numbers = _numbers(days, native, main, known_days)
     lookup = pl.DataFrame(
         {"text": list(numbers), "number": list(numbers.values())}, schema={"text": pl.String, "number": pl.Int64}
     )
@@ -138,9 +149,8 @@ def _check_span(numbers: dict[str, int], native: str, options: ReadOptions, name
     if not numbers:
         return
     low, high = min(numbers.values()), max(numbers.values())
-    if (
-        high - low >= MOST_PERIODS
-        or not _FIRST_YEAR <= first_day(low, native).year <= first_day(high, native).year <= _LAST_YEAR
+    if high - low >= MOST_PERIODS or (
+        native != "N" and not _FIRST_YEAR <= first_day(low, native).year <= first_day(high, native).year <= _LAST_YEAR
     ):
         raise FileError(
             f"{name}, column {options.time!r}: they run from {label(low, native)} to {label(high, native)}; "
@@ -159,4 +169,13 @@ def _day_first(distinct: list[str], form: str, options: ReadOptions, name: str) 
         raise FileError(f"{name}, column {options.time!r} mixes dates with the day first and with the month first.")
     if day_first or month_first:
         return day_first, False
+    if options.day_first is None and _is_monthly(distinct, form, False) and not _is_monthly(distinct, form, True):
+        return False, False  # the first of every month, month first; else twelve days of each January
     return options.day_first is not False, options.day_first is None
+
+
+def _is_monthly(distinct: list[str], form: str, day_first: bool) -> bool:
+    """Whether texts, all of which have more than one month, are one day of each month without a gap."""
+    days = sorted({day for text in distinct if form_of(text) == form and (day := read_date(text, form, day_first))})
+    months = [ordinal(day, "M") for day in days]
+    return len(set(months)) == len(months) > 2 and months[-1] - months[0] == len(months) - 1

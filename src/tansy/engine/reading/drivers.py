@@ -20,7 +20,8 @@ from tansy.engine.reading.clock import Clock, read_clock
 from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.timeline import DATE_FORMS, form_of, label, read_date
+from tansy.engine.reading.table import Table
+from tansy.engine.timeline import DATE_FORMS, DOUBTFUL_FORMS, form_of, label, read_date
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -44,7 +45,7 @@ class DriverRows:
     @classmethod
     def of_sales(
         cls,
-        table: pl.DataFrame,
+        table: Table,
         columns: tuple[str, ...],
         codes: Integers,
         clock: Clock,
@@ -58,7 +59,7 @@ class DriverRows:
         period = clock.coarse(first, last)[clock.number[kept] - first]
         values: dict[str, Floats] = {}
         for column in columns:
-            values.update(_values(column, table[column].filter(pl.Series(kept))))
+            values.update(_values(column, table.frame[column], table.numbers_in(column), pl.Series(kept)))
         return cls("the file", renumbered[codes[kept]].astype(np.int64), period, values)
 
 
@@ -71,14 +72,15 @@ def _time_of(table: pl.DataFrame, keys: tuple[str, ...]) -> str | None:
     for name in table.columns:
         texts = [text for text in table[name].head(500).unique().to_list() if text]
         forms = [form_of(text) for text in texts]
-        good = sum(form not in (None, "serial", "year") for form in forms)
+        good = sum(form not in (None, *DOUBTFUL_FORMS) for form in forms)
         if name not in keys and texts and good >= 0.6 * len(texts):
             return name
     return None
 
 
-def read_driver_table(table: pl.DataFrame, panel: Panel, options: ReadOptions, name: str) -> DriverRows:
+def read_driver_table(opened: Table, panel: Panel, options: ReadOptions, name: str) -> DriverRows:
     """Rows of a driver file. Rows for keys that the panel does not have are passed over."""
+    table, numbers_in = opened.frame, opened.numbers_in
     time = _time_of(table, panel.key_names)
     if time is None:
         raise FileError(f"{name} has no column of periods; files of drivers have one.")
@@ -111,7 +113,7 @@ def read_driver_table(table: pl.DataFrame, panel: Panel, options: ReadOptions, n
     values: dict[str, Floats] = {}
     for column in table.columns:
         if column not in (time, *panel.key_names):
-            values.update({n: v[row_of] for n, v in _values(column, table[column]).items()})
+            values.update({n: v[row_of] for n, v in _values(column, table[column], numbers_in(column)).items()})
     return DriverRows(name, series, period, values)
 
 
@@ -126,10 +128,15 @@ def _written(column: pl.Series, frequency: str, day_first: bool) -> str | None:
     return "W" if weekly else "D"
 
 
-def _values(name: str, column: pl.Series) -> dict[str, Floats]:
-    """Numbers, or 1 and 0, or a yes/no driver for each name; nothing where the column is none of these."""
+def _values(
+    name: str, column: pl.Series, is_number: pl.Series | None, kept: pl.Series | None = None
+) -> dict[str, Floats]:
+    """Numbers, or 1 and 0, or a yes/no driver for each name; nothing where the column is none of these. kept: rows that
+    count, all where it is not given."""
     text = column.str.strip_chars()
-    number = numbers(text)
+    number = numbers(text, is_number)
+    if kept is not None:
+        text, number = text.filter(kept), number.filter(kept)
     filled = int((text != "").sum())
     if filled and int(number.is_not_null().sum()) >= 0.9 * filled:
         return {name: number.fill_null(float("nan")).to_numpy()}

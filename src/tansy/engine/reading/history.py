@@ -18,10 +18,11 @@ from tansy.engine.reading.cells import NO_KEY, fill_gaps, is_unfinished, number_
 from tansy.engine.reading.clock import Clock, read_clock
 from tansy.engine.reading.drivers import DriverRows, gather_drivers, is_driver_table, read_driver_table
 from tansy.engine.reading.findings import Example, Finding, Places, Refusals
-from tansy.engine.reading.numbers import numbers
+from tansy.engine.reading.numbers import read_numbers
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.reading.roles import FURTHER_NUMBERS, Guess, guess_roles
+from tansy.engine.reading.roles import FURTHER_NUMBERS, TOTAL_OF_PERIODS, Guess, guess_roles
 from tansy.engine.reading.table import Table, open_table
+from tansy.engine.reading.totals import rows_named_total, series_of_sums
 from tansy.engine.timeline import NOUN, SEASON_LENGTH, Timeline, label
 
 _MOST_CELLS = 150_000_000  # 1.2 GB
@@ -43,7 +44,7 @@ _NEGATIVE_WORDS = {
 class Reading:
     """A file as understood. options: with every guess filled in. n_rows: rows read; n_refused: rows left out; refused:
     those rows as written, with their line and the reason. first_rows: as understood. has_row: [series, periods], where
-    the file had a row."""
+    the file had a row. decimal: "comma" or "point", how texts were read as numbers, "" where none has either."""
 
     panel: Panel
     findings: list[Finding]
@@ -54,6 +55,7 @@ class Reading:
     refused: pl.DataFrame
     first_rows: pl.DataFrame
     has_row: NDArray[np.bool_]
+    decimal: str = ""
 
 
 def read_panel(path: Path, options: ReadOptions, folder: Path | None = None) -> Reading:
@@ -93,18 +95,28 @@ def understand(
     options = sort_files(options, list(files), files, options.keys)
     wide = options.layout == "wide"
     lines = _filled_lines(table, opened.header_line)
+    is_number = opened.is_number
     if lines is not None:
         table = table[lines - opened.header_line - 1]
+        is_number = is_number[lines - opened.header_line - 1] if is_number.width else is_number
+    typed = Table(table, is_number=is_number)
     places = Places(table.height, guess.columns("period") if wide else None, opened.header_line, lines)
+    numbers_of_value = typed.numbers_in(options.value)
+    copies = ~table.select(pl.struct(pl.all()).is_first_distinct()).to_series().to_numpy()
+    n_periods = 1
     if wide:
+        numbers_of_value = _numbers_below(typed, guess.columns("period"))
+        n_periods = len(guess.columns("period"))
         table = _unpivot(table, options, guess)
-    findings: list[Finding] = []
+    findings = _column_totals(guess)
     refusals = Refusals(table.height)
+    findings += _copies(copies, table, options, places, n_periods, refusals)
+    findings += _totals(table, options, places, n_periods, refusals)
 
     clock = read_clock(table[options.time], options, name, places)
     refusals.add(~clock.known, f"{options.time} is no period of this calendar")
     findings += clock.findings
-    value, odd = _values(table[options.value], options, places, refusals)
+    value, decimal, odd = _values(table[options.value], numbers_of_value, options, places, refusals)
     findings += odd
     codes, keys, has_key = number_series(table, options.keys)
     for key in set(options.keys) & set(table.columns):
@@ -126,6 +138,19 @@ def understand(
     values, has_row, twice, passed_over = scatter(
         codes[kept], clock.number[kept] - first, value[kept], n_series, last - first + 1, options.duplicates
     )
+    sums = series_of_sums(values)
+    if len(sums):
+        key = options.keys[0]
+        done = "left out" if options.totals == "leave-out" else "kept as a series"
+        remedy = f"the sum of all other series in every period: {done}"
+        findings.append(Finding("total-row", 1, remedy, [Example(0, key, keys[key][int(sums[0])])]))
+    if len(sums) and options.totals == "leave-out":
+        of_sum = kept & (codes == sums[0])
+        refusals.add(of_sum, "it is the sum of all other series")
+        kept &= ~of_sum
+        values, has_row, twice, passed_over = scatter(
+            codes[kept], clock.number[kept] - first, value[kept], n_series, last - first + 1, options.duplicates
+        )
     if len(twice):
         flags = np.zeros(table.height, dtype=bool)
         flags[np.nonzero(kept)[0][twice]] = True
@@ -162,10 +187,12 @@ def understand(
     findings += attributes.findings
     panel = Panel(timeline, options.keys, keys, values, attributes.values)
     rows = [
-        read_driver_table(files[file], panel, replace(options, time="", keys=()), file) for file in options.driver_files
+        read_driver_table(others[file], panel, replace(options, time="", keys=()), file)
+        for file in options.driver_files
     ]
     if options.driver_columns:
-        rows.append(DriverRows.of_sales(table, options.driver_columns, codes, clock, refusals.kept & has_key, some))
+        sales = Table(table, is_number=typed.is_number)
+        rows.append(DriverRows.of_sales(sales, options.driver_columns, codes, clock, refusals.kept & has_key, some))
     drivers, driver_findings = gather_drivers(rows, panel)
     findings += driver_findings
     options = replace(options, written=clock.native, frequency=clock.frequency, season_length=season)
@@ -180,7 +207,52 @@ def understand(
         refused=refused,
         first_rows=_first_rows(table, options, clock, value, refusals, places),
         has_row=has_row,
+        decimal=decimal,
     )
+
+
+def _column_totals(guess: Guess) -> list[Finding]:
+    """Columns that are left out because they are the sum of the periods."""
+    named = [name for name, role in guess.roles.items() if role.reason == TOTAL_OF_PERIODS]
+    return (
+        [Finding("total-column", len(named), "no key and no period: left out", [Example(1, n, n) for n in named[:3]])]
+        if named
+        else []
+    )
+
+
+def _copies(
+    copies: NDArray[np.bool_],
+    table: pl.DataFrame,
+    options: ReadOptions,
+    places: Places,
+    n_periods: int,
+    refusals: Refusals,
+) -> list[Finding]:
+    """Rows that are the same in every column as one above."""
+    if not copies.any():
+        return []
+    if options.copies == "one":
+        refusals.add(np.tile(copies, n_periods), "an exact copy of a row above")
+    column = table.columns[0]
+    remedy = "the same in every column as a row above: " + ("one is kept" if options.copies == "one" else "all count")
+    return found.of_rows("copy", remedy, column, table[column][: len(copies)], copies, places)
+
+
+def _totals(
+    table: pl.DataFrame, options: ReadOptions, places: Places, n_periods: int, refusals: Refusals
+) -> list[Finding]:
+    """Rows with a key that says it is a total."""
+    keys = [key for key in options.keys if key in table.columns]
+    flags = rows_named_total(table, keys)
+    if not flags.any() or flags.all():
+        return []
+    if options.totals == "leave-out":
+        refusals.add(flags, "a total, not a series")
+    once = flags[: len(flags) // n_periods]
+    named = next(key for key in keys if rows_named_total(table, [key]).any())
+    remedy = "totals of other rows: " + ("left out" if options.totals == "leave-out" else "kept as series")
+    return found.of_rows("total-row", remedy, named, table[named][: len(once)], once, places)
 
 
 def _filled_lines(table: pl.DataFrame, header_line: int) -> NDArray[np.int64] | None:
@@ -300,14 +372,29 @@ def _unpivot(table: pl.DataFrame, options: ReadOptions, guess: Guess) -> pl.Data
     return table.unpivot(on=periods, index=index, variable_name=options.time, value_name=options.value)
 
 
+def _numbers_below(table: Table, periods: list[str]) -> pl.Series | None:
+    """Which cells of the columns of periods, laid under each other, are numbers in the file."""
+    if not table.is_number.width:
+        return None
+    none = pl.repeat(False, table.frame.height, eager=True)
+    flags = [table.numbers_in(name) for name in periods]
+    return pl.concat([none if flag is None else flag for flag in flags])
+
+
 def _values(
-    column: pl.Series, options: ReadOptions, places: Places, refusals: Refusals
-) -> tuple[NDArray[np.float64], list[Finding]]:
-    """Numbers with a decimal point or comma; NaN where the cell is empty or not a number."""
+    column: pl.Series, is_number: pl.Series | None, options: ReadOptions, places: Places, refusals: Refusals
+) -> tuple[NDArray[np.float64], str, list[Finding]]:
+    """Numbers, NaN where the cell is empty or not a number; how texts were read; and what is odd."""
     filled = np.asarray(column.str.strip_chars() != "")
-    value = numbers(column).fill_null(float("nan")).to_numpy().copy()
+    read = read_numbers(column, is_number)
+    value = read.value.fill_null(float("nan")).to_numpy().copy()
     name = options.value
-    result = found.of_rows(
+    result = []
+    if read.other.any():
+        usual, other = ("comma", "point") if read.decimal == "comma" else ("point", "comma")
+        remedy = f"written with a decimal {other} among others with a decimal {usual}; each is read as it is written"
+        result += found.of_rows("two-decimals", remedy, name, column, read.other, places, True)
+    result += found.of_rows(
         "not-a-number", "these values are unknown", name, column, np.isnan(value) & filled, places, True
     )
     negative = value < 0.0
@@ -316,7 +403,7 @@ def _values(
         refusals.add(negative, f"{name} is negative")
     elif options.negatives == "positive":
         value = np.abs(value)
-    return value, result
+    return value, read.decimal, result
 
 
 _SHOWN = 8

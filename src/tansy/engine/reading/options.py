@@ -13,6 +13,8 @@ DUPLICATES = ("sum", "first", "last", "mean")
 GAPS = ("zero", "unknown", "interpolate")
 NEGATIVES = ("keep", "drop", "positive")
 UNFINISHED = ("leave-out", "keep")
+COPIES = ("one", "all")
+TOTALS = ("leave-out", "keep")
 WEEK_STARTS = ("monday", "sunday")
 LAYOUTS = ("long", "wide")
 
@@ -24,6 +26,8 @@ class ReadOptions:
     driver_columns: columns of the same file that are known ahead; guessed where None. driver_files: paths of files with
     drivers by period, with or without key columns.
     more: paths of later actuals, put to the history one after the other.
+    copies: whether of rows that are the same in every column one is kept, or all. totals: whether rows that are the sum
+    of others are left out.
     gaps: what a missing row between a series' first and the last period means. duplicates: how rows for the same series
     and period are put together. negatives: "keep" as returns, "drop" the rows, or make them "positive".
     written: the frequency that rows are written in, guessed where None. frequency: that of the panel; finer rows are
@@ -42,6 +46,8 @@ class ReadOptions:
     more: tuple[str, ...] = ()
     gaps: str = "zero"
     duplicates: str = "sum"
+    copies: str = "one"
+    totals: str = "leave-out"
     negatives: str = "keep"
     unfinished: str = "leave-out"
     written: str | None = None
@@ -56,6 +62,8 @@ class ReadOptions:
         for words, chosen, known in (
             ("Missing periods are", self.gaps, GAPS),
             ("Duplicates are put together by", self.duplicates, DUPLICATES),
+            ("Of exact copies keep", self.copies, COPIES),
+            ("Rows of totals: choose", self.totals, TOTALS),
             ("Negative values: choose", self.negatives, NEGATIVES),
             ("An unfinished period: choose", self.unfinished, UNFINISHED),
             ("Weeks start on", self.week_start, WEEK_STARTS),

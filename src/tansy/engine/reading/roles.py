@@ -9,9 +9,11 @@ from dataclasses import dataclass
 import polars as pl
 
 from tansy.engine.reading.numbers import numbers
-from tansy.engine.timeline import FORM_NAMES, form_of
+from tansy.engine.reading.totals import adds_up, is_named_total
+from tansy.engine.timeline import DOUBTFUL_FORMS, FORM_NAMES, form_of
 
 _TIME_WORDS = re.compile(r"week|date|day|month|period|quarter|year|time", re.I)
+_COUNT_WORDS = re.compile(r"^(t|n|no|nr|index|obs|observation|step|time|period|week|month|day|quarter|year)$", re.I)
 _VALUE_WORDS = re.compile(r"units|qty|quantity|sales|sold|demand|volume|value|amount|pieces", re.I)
 _KEY_WORDS = re.compile(
     r"^(product|sku|item|article|material|code|store|shop|site|place|location|centre|center|branch|customer|series|key)"
@@ -21,6 +23,7 @@ _KEY_WORDS = re.compile(
 _DRIVER_WORDS = re.compile(r"price|promo|holiday|discount|campaign|event|stock|on[ _-]?hand|inventory|closed", re.I)
 _SAMPLE = 2000
 FURTHER_NUMBERS = "further numbers"
+TOTAL_OF_PERIODS = "the sum of the periods"
 
 
 @dataclass(frozen=True)
@@ -45,13 +48,18 @@ class Guess:
 def guess_roles(table: pl.DataFrame) -> Guess:
     """A role for every column; there may be no time or value column among them."""
     periods = [
-        name for name in table.columns if form_of(name) not in (None, "year", "serial") or re.fullmatch(r"20\d\d", name)
+        name for name in table.columns if form_of(name) not in (None, *DOUBTFUL_FORMS) or re.fullmatch(r"20\d\d", name)
     ]
-    serials = [name for name in table.columns if form_of(name) == "serial"]
-    if len(serials) >= 3 and all(int(b[:5]) > int(a[:5]) for a, b in itertools.pairwise(serials)):
-        periods = serials
+    for doubtful in ("serial", "compact-month"):  # numbers that rise from column to column
+        rising = [name for name in table.columns if form_of(name) == doubtful]
+        if len(rising) >= 3 and all(int(b[:6]) > int(a[:6]) for a, b in itertools.pairwise(rising)):
+            periods = rising
     if len(periods) >= 3:
         roles = {name: Role("period", "its name is a period") for name in periods}
+        for name in table.columns:
+            holds_numbers = name not in roles and _numeric_share(table[name].head(_SAMPLE)) > 0.8
+            if holds_numbers and (is_named_total(name) or adds_up(table.head(_SAMPLE), name, periods)):
+                roles[name] = Role("ignored", TOTAL_OF_PERIODS)
         others = [name for name in table.columns if name not in roles]
         ordered = {name: roles.get(name) or Role("key", "stands beside the periods") for name in table.columns}
         return Guess("wide", _attributes(table, ordered, others))
@@ -61,10 +69,11 @@ def guess_roles(table: pl.DataFrame) -> Guess:
     roles = {}
     time = _first(
         [n for n in table.columns if forms[n] and _TIME_WORDS.search(n)],
-        [n for n in table.columns if forms[n] not in (None, "year", "serial")],
+        [n for n in table.columns if forms[n] not in (None, *DOUBTFUL_FORMS)],
+        [n for n in table.columns if _COUNT_WORDS.match(n) and is_numbered(sample[n])],
     )
     if time:
-        roles[time] = Role("time", f"holds {FORM_NAMES[forms[time] or 'date']}")
+        roles[time] = Role("time", f"holds {FORM_NAMES[forms[time] or 'number']}")
     drivers = [n for n in table.columns if n != time and _DRIVER_WORDS.search(n) and _is_driver(sample[n], numeric[n])]
     numbers_of = [n for n in table.columns if n not in (time, *drivers) and numeric[n] > 0.8]
     measures = [n for n in numbers_of if not _KEY_WORDS.match(n)]
@@ -126,6 +135,15 @@ def _is_driver(column: pl.Series, numeric: float) -> bool:
     """Numbers, or yes and no."""
     words = {"yes", "no", "y", "n", "true", "false", "x", ""}
     return numeric > 0.8 or set(column.str.strip_chars().str.to_lowercase().unique().to_list()) <= words
+
+
+def is_numbered(column: pl.Series) -> bool:
+    """Whether a column holds the whole numbers from 0 or 1 on, none left out."""
+    distinct = [text for text in column.str.strip_chars().unique().to_list() if text]
+    if len(distinct) < 3 or not all(re.fullmatch(r"\d{1,6}", text) for text in distinct):
+        return False
+    values = sorted(map(int, distinct))
+    return values[0] in (0, 1) and values[-1] - values[0] == len(values) - 1
 
 
 def _first(*groups: list[str]) -> str | None:

@@ -1,34 +1,39 @@
-"""A file of any of the supported formats -> a table of texts, as written."""
+"""A file of any of the supported formats -> a table of texts as written, with which of them are numbers in the file."""
 
 from __future__ import annotations
 
 import csv
 import io
-import re
-from dataclasses import dataclass
+from collections import Counter
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import polars as pl
 
 from tansy.engine.errors import FileError
-from tansy.engine.reading.workbook import read_sheet
+from tansy.engine.reading.foreign import Refused, read_foreign
+from tansy.engine.reading.header import LOOKED_AT, check_names, find_header
+from tansy.engine.reading.workbook import with_header
 from tansy.engine.timeline import form_of
 
 _DELIMITERS = (",", ";", "\t", "|")
-_SAMPLE_LINES = 50
-_MOST_ROWS = 30_000_000
-_BLANK_LINES = re.compile(rb"^([ \t,;|]*\r?\n)*")
 
 
 @dataclass(frozen=True)
 class Table:
-    """All columns as text, in the order of the file. header_line: line of the header. sheets: of a workbook; sheet: the
-    one that was read."""
+    """All columns as text, in the order of the file. is_number: for the columns where any cell is a number in the file,
+    and not a text that looks like one, which ones are. header_line: line of the header. sheets: of a workbook; sheet:
+    the one that was read."""
 
     frame: pl.DataFrame
     header_line: int = 1
     sheets: tuple[str, ...] = ()
     sheet: str | None = None
+    is_number: pl.DataFrame = field(default_factory=pl.DataFrame)
+
+    def numbers_in(self, column: str) -> pl.Series | None:
+        """Which cells of a column are numbers in the file; None where none is."""
+        return self.is_number[column] if column in self.is_number.columns else None
 
 
 def read_table(path: Path, sheet: str | None = None) -> pl.DataFrame:
@@ -36,66 +41,91 @@ def read_table(path: Path, sheet: str | None = None) -> pl.DataFrame:
     return open_table(path, sheet).frame
 
 
-def open_table(path: Path, sheet: str | None = None) -> Table:
-    """A file of any format. Raises FileError in one sentence where it cannot be read."""
+def open_table(path: Path, sheet: str | None = None, called: str | None = None) -> Table:
+    """A file of any format. called: its name in sentences, where it is kept under another. Raises FileError in one
+    sentence where it cannot be read."""
+    name = called or path.name
     try:
         size = path.stat().st_size
     except OSError as error:
-        raise FileError(f"{path.name}: {error.strerror or 'cannot be opened'}.") from None
+        raise FileError(f"{name}: {error.strerror or 'cannot be opened'}.") from None
     if size == 0:
-        raise FileError(f"{path.name} is empty.")
+        raise FileError(f"{name} is empty.")
     with path.open("rb") as file:
         head = file.read(8192)
-    if head[:4] == b"PK\x03\x04":
-        frame, line, sheets, chosen = read_sheet(path, sheet)
-        table = Table(frame, line, tuple(sheets), chosen)
-    elif head[:4] == b"PAR1":
-        table = Table(_read_parquet(path))
+    if head[:4] in (b"PK\x03\x04", b"PAR1"):
+        table = _read_foreign(path, name, sheet, is_workbook=head[:4] != b"PAR1")
     else:
-        table = _read_csv(path, head)
+        table = _read_csv(path, name, head)
     if table.frame.height == 0:
-        raise FileError(f"{path.name} has a header but no rows below it.")
+        raise FileError(f"{name} has a header but no rows below it.")
     return table
 
 
-def _read_parquet(path: Path) -> pl.DataFrame:
+def _read_foreign(path: Path, name: str, sheet: str | None, is_workbook: bool) -> Table:
     try:
-        if pl.scan_parquet(path).select(pl.len()).collect().item() > _MOST_ROWS:
-            raise FileError(f"{path.name} holds more than {_MOST_ROWS:,} rows; split it by year.")
-        return _as_text(pl.read_parquet(path))
-    except pl.exceptions.PolarsError:
-        raise FileError(f"{path.name} starts like a Parquet file but cannot be read as one.") from None
+        found = read_foreign(path, sheet)
+    except Refused as refused:
+        raise FileError(f"{name} {refused}.") from None
+    if not is_workbook:
+        return Table(found.cells, is_number=found.is_number)
+    below = with_header(name, found)
+    if below is None:
+        raise FileError(f"{name} has no sheet with rows in it.")
+    frame, is_number, line = below
+    return Table(frame, line, found.sheets, found.sheet, is_number)
 
 
-def _as_text(table: pl.DataFrame) -> pl.DataFrame:
-    columns = []
-    for column in table.get_columns():
-        if column.dtype == pl.Datetime:
-            column = column.dt.date()
-        columns.append(column.cast(pl.String, strict=False).fill_null(""))
-    return pl.DataFrame(columns)
-
-
-def _read_csv(path: Path, head: bytes) -> Table:
+def _read_csv(path: Path, name: str, head: bytes) -> Table:
     if b"\x00" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
-        raise FileError(f"{path.name} is a binary file; expected are CSV, XLSX or Parquet.")
-    raw = path.read_bytes()
-    raw = _to_utf8(raw)
-    blank_lines = len(_BLANK_LINES.match(raw).group().splitlines())  # type: ignore[union-attr]
-    raw = _BLANK_LINES.sub(b"", raw, count=1)
-    sample = raw[:65536].decode("utf-8", errors="ignore").splitlines()[:_SAMPLE_LINES]
-    delimiter = _delimiter(path.name, sample)
-    _check_header(path.name, next(csv.reader(sample[:1], delimiter=delimiter)))
+        raise FileError(f"{name} is a binary file; expected are CSV, XLSX or Parquet.")
+    raw = _to_utf8(name, path.read_bytes())
+    sample = raw[:262_144].decode("utf-8", errors="ignore").splitlines(keepends=True)[:LOOKED_AT]
+    delimiter = _delimiter(name, [line.rstrip("\r\n") for line in sample])
     try:
-        return Table(pl.read_csv(raw, separator=delimiter, infer_schema=False).fill_null(""), 1 + blank_lines)
+        rows, ends = _rows_of(sample, delimiter)
+    except csv.Error as error:
+        raise FileError(f"{name}, near row 1: {error}.") from None
+    header = find_header(rows)
+    if header is None:
+        raise FileError(f"{name} is empty but for blanks.")
+    line, names = ends[header.at], header.names
+    _check_header(name, line, names)
+    body = raw.split(b"\n", line)[line] if line < raw.count(b"\n") + 1 else b""
+    if not body.strip():
+        raise FileError(f"{name} has a header but no rows below it.")
+    try:
+        table = pl.read_csv(
+            body, separator=delimiter, infer_schema=False, has_header=False, new_columns=names,
+        )  # fmt: skip
     except pl.exceptions.PolarsError:
-        raise FileError(_ragged_row(path.name, raw, delimiter)) from None
+        raise FileError(_ragged_row(name, body, delimiter, len(names), line)) from None
+    except BaseException as error:
+        if isinstance(error, (Exception, KeyboardInterrupt, SystemExit)):  # a panic of the reader is none of these
+            raise
+        raise FileError(f"{name} cannot be read as a table; save it anew.") from None
+    if table.width != len(names):
+        raise FileError(_ragged_row(name, body, delimiter, len(names), line))
+    return Table(table.fill_null(""), line)
 
 
-def _to_utf8(raw: bytes) -> bytes:
+def _rows_of(lines: list[str], delimiter: str) -> tuple[list[list[str]], list[int]]:
+    """Rows of the first lines, and the line each of them ends on."""
+    reader = csv.reader(lines, delimiter=delimiter)
+    rows, ends = [], []
+    for row in reader:
+        rows.append(row)
+        ends.append(reader.line_num)
+    return rows, ends
+
+
+def _to_utf8(name: str, raw: bytes) -> bytes:
     """UTF-8 with or without a mark, UTF-16 with one, else Latin-1 as Western spreadsheets write it."""
     if raw.startswith((b"\xff\xfe", b"\xfe\xff")):
-        return raw.decode("utf-16").encode()
+        try:
+            return raw.decode("utf-16").encode()
+        except UnicodeError:
+            raise FileError(f"{name} begins as UTF-16 but is damaged; save it anew as UTF-8.") from None
     raw = raw.removeprefix(b"\xef\xbb\xbf")
     try:
         raw.decode("utf-8")
@@ -105,31 +135,36 @@ def _to_utf8(raw: bytes) -> bytes:
 
 
 def _delimiter(name: str, sample: list[str]) -> str:
-    if not sample or not "".join(sample).strip():
+    """The one that parts the most lines into the same number of cells, of those that part any."""
+    lines = [line for line in sample if line.strip()]
+    if not lines or not any(line.strip(" \t,;|") for line in lines):
         raise FileError(f"{name} is empty but for blanks.")
-    widths = {d: len(next(csv.reader(sample[:1], delimiter=d), [])) for d in _DELIMITERS}
-    best = max(_DELIMITERS, key=lambda d: widths[d])
-    if widths[best] < 2:
+
+    def parted(delimiter: str) -> tuple[int, int]:
+        try:
+            widths = Counter(len(row) for row in csv.reader(lines, delimiter=delimiter) if len(row) > 1)
+        except csv.Error:
+            return (0, 0)
+        width, times = max(widths.items(), key=lambda one: one[1] * (one[0] - 1), default=(0, 0))
+        return times, width
+
+    best = max(_DELIMITERS, key=parted)
+    if parted(best)[0] == 0:
         raise FileError(
-            f"{name}, row 1: only one column was found ({sample[0][:40]!r}); "
+            f"{name}, row 1: only one column was found ({lines[0][:40]!r}); "
             "columns are separated by comma, semicolon, tab or |."
         )
     return best
 
 
-def _check_header(name: str, header: list[str]) -> None:
-    for i, cell in enumerate(header):
-        if not cell.strip():
-            raise FileError(f"{name}, row 1: column {i + 1} has no name; the first row must name every column.")
-    if len(set(header)) < len(header):
-        twice = next(cell for cell in header if header.count(cell) > 1)
-        raise FileError(f"{name}, row 1: two columns are named {twice!r}; give every column its own name.")
+def _check_header(name: str, line: int, header: list[str]) -> None:
+    check_names(name, line, header)
     periods = sum(form_of(cell) is not None for cell in header)
     numbers = [cell for cell in header if _is_number(cell) and form_of(cell) is None]
     if numbers and periods <= 2:
         at = header.index(numbers[0]) + 1
         raise FileError(
-            f"{name}, row 1: column {at} is named {numbers[0]!r}, so the first row looks like data; "
+            f"{name}, row {line}: column {at} is named {numbers[0]!r}, so the first row looks like data; "
             "add a header row that names the columns."
         )
 
@@ -142,19 +177,16 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def _ragged_row(name: str, raw: bytes, delimiter: str) -> str:
-    """Which row has too few or too many cells, or a quote that is never closed."""
-    width = 0
-    rows = csv.reader(io.StringIO(raw.decode("utf-8"), newline=""), delimiter=delimiter)
+def _ragged_row(name: str, body: bytes, delimiter: str, width: int, above: int) -> str:
+    """Which row has too many cells, or a quote that is never closed. above: lines up to the header."""
+    rows = csv.reader(io.StringIO(body.decode("utf-8"), newline=""), delimiter=delimiter)
     try:
         for row in rows:
-            if not width:
-                width = len(row)
-            elif len(row) > width:
+            if len(row) > width:
                 return (
-                    f"{name}, row {rows.line_num}: {len(row)} cells where the header names {width} columns; "
+                    f"{name}, row {rows.line_num + above}: {len(row)} cells where the header names {width} columns; "
                     "a text that holds the separator must stand in double quotes."
                 )
     except csv.Error as error:
-        return f"{name}, row {rows.line_num}: {error}."
-    return f"{name} cannot be read as a table; check its quotes near row {rows.line_num}."
+        return f"{name}, row {rows.line_num + above}: {error}."
+    return f"{name} cannot be read as a table; check its quotes near row {rows.line_num + above}."

@@ -8,6 +8,7 @@ occur. Nodes are numbered level by level, from the total down to the series, whi
 from __future__ import annotations
 
 import itertools
+import json
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -39,6 +40,16 @@ class Dimension:
     codes: tuple[list[str], ...]
     parents: tuple[Integers, ...]
     member: Integers
+
+    def path(self, depth: int, value: int) -> dict[str, str]:
+        """The code of a value by its level, and those of the attributes above it; of the key itself its code alone."""
+        if depth == len(self.levels) - 1:
+            return {self.key: self.codes[depth][value]}
+        found: dict[str, str] = {}
+        for at in range(depth, 0, -1):
+            found = {self.levels[at]: self.codes[at][value], **found}
+            value = int(self.parents[at - 1][value])
+        return found
 
 
 @dataclass(frozen=True)
@@ -134,13 +145,13 @@ class Structure:
         )
 
     def node_key(self, node: int) -> str:
-        """What names the node for good, whatever it is called: its level and the codes of its values."""
+        """What names the node for good, whatever it is called, as a JSON object: the code of its value on each key, or
+        its attributes from the coarsest one down; {} for the total."""
         level = self.levels[int(self.level_of[node])]
-        codes = [
-            dimension.codes[depth][value]
-            for dimension, depth, value in zip(self.dimensions, level.depths, self.values[node], strict=True)
-        ]
-        return f"{level.name}: {' × '.join(codes)}"
+        where: dict[str, str] = {}
+        for dimension, depth, value in zip(self.dimensions, level.depths, self.values[node].tolist(), strict=True):
+            where |= dimension.path(depth, value)
+        return json.dumps(where, ensure_ascii=False)
 
 
 def group(panel: Panel, levels: dict[str, list[str]]) -> Structure:
@@ -205,7 +216,7 @@ def _dimension(panel: Panel, key: str, attributes: list[str]) -> Dimension:
         distinct = sorted(set(column))
         position = {path: i for i, path in enumerate(distinct)}
         members.append(np.array([position[path] for path in column], dtype=np.int64))
-        names.append([path[-1] if path else f"All {key}s" for path in distinct])
+        names.append([path[-1] if path else f"every {key}" for path in distinct])
         if depth:
             parents.append(np.array([above[path[:-1]] for path in distinct], dtype=np.int64))
         above = position

@@ -19,7 +19,7 @@ from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
 
 _STEP = 0.1  # a share, as that of the volume on promotion, is moved by a tenth; a size, as a price, by one of itself
-_PAIRS = {"Y": 0, "Q": 1}
+_PAIRS = {"Y": 0, "N": 0, "Q": 1}
 _MOST = 6  # drivers that are taken unasked
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -18,18 +19,40 @@ from tansy.engine.study.run import Study
 Floats = NDArray[np.float64]
 
 
+OWN_COLUMNS = ("node", "level", "period", "lead", "mean", "received", "corrected", "reason", "score")
+"""Columns of the files beside those of the keys."""
+
+
+def key_column(key: str) -> str:
+    """Column of a key in the files: its own name, with "key " before it where that is the name of another column."""
+    taken = key.casefold() in OWN_COLUMNS or re.fullmatch(r"q[0-9.e-]+", key.casefold())
+    return f"key {key}" if taken else key
+
+
+def csv_of(table: pl.DataFrame, numbers_stay: bool = False) -> bytes:
+    """CSV of a table. A text that a spreadsheet would take for a formula gets an apostrophe before it.
+
+    numbers_stay: texts that are numbers do not, in a table whose numbers are texts as they were written.
+    """
+    texts = pl.col(pl.String)
+    escaped = texts.str.replace(r"^([=+\-@\t\r])", "'${1}")
+    if numbers_stay:
+        escaped = pl.when(texts.str.contains(r"^[+-]?[\d.,\s]+$")).then(texts).otherwise(escaped).name.keep()
+    return table.with_columns(escaped).write_csv().encode()
+
+
 def probability_name(p: float) -> str:
     """Column of a quantile: q0.025."""
     return f"q{p:g}"
 
 
 def node_keys(study: Study) -> dict[str, list[str]]:
-    """What every node is on each key column: the code of a product, the name of a group, or "All products"."""
+    """What every node is on each key column: the code of a product, the name of a group, or "every product"."""
     structure = study.structure
     columns: dict[str, list[str]] = {}
     for d, dimension in enumerate(structure.dimensions):
         depths = np.array([level.depths[d] for level in structure.levels])[structure.level_of]
-        columns[dimension.key] = [
+        columns[key_column(dimension.key)] = [
             dimension.codes[depth][value]
             for depth, value in zip(depths.tolist(), structure.values[:, d].tolist(), strict=True)
         ]
@@ -80,13 +103,14 @@ def corrections(changes: Corrections, panel: Panel) -> pl.DataFrame:
     """
     at = changes.series
     labels = np.array(panel.timeline.labels, dtype=object)
-    columns: dict[str, Any] = {name: np.array(panel.keys[name], dtype=object)[at].tolist() for name in panel.key_names}
+    keys = {key_column(name): np.array(panel.keys[name], dtype=object)[at].tolist() for name in panel.key_names}
+    columns: dict[str, Any] = dict(keys)
     columns["period"] = labels[changes.period].tolist()
     columns["received"] = panel.values[at, changes.period]
     columns["corrected"] = changes.value
     columns["reason"] = list(changes.reason)
     columns["score"] = np.round(changes.score, 3)
-    texts = dict.fromkeys((*panel.key_names, "period", "reason"), pl.String)
+    texts = dict.fromkeys((*keys, "period", "reason"), pl.String)
     return pl.DataFrame(columns, schema_overrides=texts).with_columns(
         pl.col("received", "corrected", "score").fill_nan(None)
     )
@@ -138,11 +162,11 @@ def write(study: Study, panel: Panel, folder: Path, form: str = "parquet") -> di
     folder.mkdir(parents=True, exist_ok=True)
     table = forecasts(study)
     if form == "csv":
-        table.write_csv(folder / "forecasts.csv")
+        (folder / "forecasts.csv").write_bytes(csv_of(table))
     else:
         table.write_parquet(folder / "forecasts.parquet")
-    accuracy(study).write_csv(folder / "accuracy.csv")
-    corrections(study.corrections, panel).write_csv(folder / "corrections.csv")
+    (folder / "accuracy.csv").write_bytes(csv_of(accuracy(study)))
+    (folder / "corrections.csv").write_bytes(csv_of(corrections(study.corrections, panel)))
     result = summary(study)
     (folder / "summary.json").write_text(json.dumps(result, indent=2) + "\n", encoding="utf-8")
     return result

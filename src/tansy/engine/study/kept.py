@@ -21,7 +21,8 @@ Booleans = NDArray[np.bool_]
 
 @dataclass(frozen=True)
 class KeptMethod:
-    """node: as `Structure.node_key` names it; or kind: one of the groups of `Kinds.groups`, of the finest series."""
+    """node: as `Structure.node_key` names it, such as '{"group": "Herbs", "store": "S1"}'; or kind: one of the
+    groups of `Kinds.groups`, of the finest series."""
 
     method: str
     reason: str

@@ -23,7 +23,7 @@ from tansy.engine.study.effects import default_drivers, driven_methods
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.timeline import Timeline
 
-_LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3}
+_LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3, "N": 8}
 _SEASONAL_CANDIDATES = {
     "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + shared-season", "arima(1,0,1) + harmonics(3)"),
     "W": (
@@ -36,6 +36,7 @@ _SEASONAL_CANDIDATES = {
     "M": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
     "Q": ("ets(A,N,A)", "ets(A,Ad,A)", "arima(1,0,1) + harmonics(1)"),
     "Y": (),
+    "N": (),
 }
 _PLAIN_CANDIDATES = ("seasonal-naive", "naive", "mean", "drift", "ets(A,N,N)", "ets(A,Ad,N)", "arima(1,0,1)")
 
@@ -187,7 +188,7 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     timeline = panel.timeline
     leads = _LEADS[timeline.frequency]
     leads = max(1, min(leads, timeline.n_periods // 4))
-    year = {"D": 364, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 6}[timeline.frequency]
+    year = {"D": 364, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 6, "N": 24}[timeline.frequency]
     step = max(1, round((year - leads) / 5))
     room = timeline.n_periods - leads - max(round(1.5 * year), 8)
     number = max(1, min(6, 1 + max(0, room) // step))
@@ -228,5 +229,5 @@ def _mostly_positive(panel: Panel) -> bool:
 
 def season_and_a_bit(timeline: Timeline) -> int:
     """A product that is sold in one part of the year only is not ended before that part has passed without a sale."""
-    year = {"D": 365, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 2}[timeline.frequency]
+    year = {"D": 365, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 2, "N": 24}[timeline.frequency]
     return year + max(1, round(year / 12))

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import zipfile
+import zlib
 from pathlib import Path
 from typing import Protocol
 
@@ -29,18 +31,23 @@ class FolderStore:
     def __init__(self, folder: Path, fingerprint: str) -> None:
         self._folder = folder
         mark = folder / "fingerprint"
-        if not mark.exists() or mark.read_text() != fingerprint:
+        try:
+            known = mark.read_text() == fingerprint
+        except (OSError, UnicodeDecodeError):
+            known = False
+        if not known:
             shutil.rmtree(folder, ignore_errors=True)
             folder.mkdir(parents=True)
             mark.write_text(fingerprint)
 
     def load(self, chunk: int) -> ChunkFits | None:
-        path = self._folder / f"{chunk}.npz"
-        if not path.exists():
+        """What was kept of a chunk; None where nothing was, or where it cannot be read: then it is computed again."""
+        try:
+            with np.load(self._folder / f"{chunk}.npz") as kept:
+                names = tuple(tuple(row) for row in json.loads(str(kept["names"])))
+                return ChunkFits(**{name: kept[name] for name in _ARRAYS}, parameter_names=names)
+        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile, zlib.error):
             return None
-        with np.load(path) as kept:
-            names = tuple(tuple(row) for row in json.loads(str(kept["names"])))
-            return ChunkFits(**{name: kept[name] for name in _ARRAYS}, parameter_names=names)
 
     def save(self, chunk: int, fits: ChunkFits) -> None:
         unfinished = self._folder / f"{chunk}.part"
@@ -50,4 +57,6 @@ class FolderStore:
                 names=np.array(json.dumps(fits.parameter_names)),
                 **{name: getattr(fits, name) for name in _ARRAYS},
             )
+            file.flush()
+            os.fsync(file.fileno())  # else a machine that goes down may leave the new name on an empty file
         os.replace(unfinished, self._folder / f"{chunk}.npz")
