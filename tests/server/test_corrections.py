@@ -54,8 +54,8 @@ def decide(client: APIClient, search: dict[str, Any], decision: str, ids: list[i
 def test_a_value_is_accepted_reverted_and_stays_in_the_ledger(client: APIClient, garden: int) -> None:
     search = look(client, garden)
     first, second = search["found"][:2]
-    assert (first["name"], first["period"], first["received"]) == ("P1 × S0", label(WILD_WEEK, "W"), 900)
-    assert (second["name"], second["rule"], second["length"]) == ("P2 × S1", "zero-run", 3)
+    assert (first["name"], first["period"], first["received"]) == ("Plant 1 × S0", label(WILD_WEEK, "W"), 900)
+    assert (second["name"], second["rule"], second["length"]) == ("Plant 2 × S1", "zero-run", 3)
     assert decide(client, search, "accept", [first["id"]], replace="median", reason="typing slip").json() == {
         "count": 1
     }
@@ -102,8 +102,8 @@ def test_what_was_dismissed_is_not_brought_up_again(client: APIClient, garden: i
     search = look(client, garden)
     decide(client, search, "dismiss", [search["found"][0]["id"]])
     anew = look(client, garden)
-    one = next(one for one in anew["found"] if one["name"] == "P1 × S0")
-    assert one["state"] == "dismissed" and anew["found"][0]["name"] == "P2 × S1"
+    one = next(one for one in anew["found"] if one["name"] == "Plant 1 × S0")
+    assert one["state"] == "dismissed" and anew["found"][0]["name"] == "Plant 2 × S1"
     decide(client, anew, "reopen", [one["id"]])
     assert client.get(f"/api/portfolios/{garden}/searches/").json()["counts"]["dismissed"] == 0
 
@@ -308,7 +308,7 @@ def test_a_revised_value_is_looked_at_afresh(client: APIClient, garden: int) -> 
     assert client.post(f"/api/uploads/{upload['id']}/append/", {"portfolio": garden}, format="json").status_code == 200
     anew = look(client, garden)
     first = anew["found"][0]
-    assert (first["name"], first["received"], first["state"]) == ("P1 × S0", 800, "open")
+    assert (first["name"], first["received"], first["state"]) == ("Plant 1 × S0", 800, "open")
     assert decide(client, anew, "accept", [first["id"]]).json() == {"count": 1}
     holds = {
         row["received"]: row["holds"]

@@ -138,7 +138,7 @@ def test_what_is_published_is_taken_apart_down_to_what_the_other_levels_change(c
         moved = parts.pop("reconciliation", np.zeros(len(published)))
         assert next(iter(parts)) == "level and trend"
         if sum(parts.values()).min() > 0.0:  # demand below zero is cut off in between
-            # rounding in a total's drivers moves the end of a search a little
+            # rounding in drivers of a total moves the end of a search a little
             np.testing.assert_allclose(moved, published - base, atol=1e-6 * scale, err_msg=methods[one.chosen])
 
 

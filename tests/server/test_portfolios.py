@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import hashlib
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from django.utils import timezone
 from rest_framework.test import APIClient
 
 from tansy.server.portfolios import services
+from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
-from tests.garden import N_WEEKS, PRODUCTS, SALES
+from tests.garden import DRIVERS, N_WEEKS, PRODUCTS, SALES
 from tests.server.conftest import hand_in
 
 
@@ -85,3 +89,69 @@ def test_names_are_taken_once_and_files_are_private(
     stranger.force_authenticate(django_user_model.objects.create_user("someone"))
     assert stranger.get(f"/api/uploads/{upload['id']}/").status_code == 404
     assert APIClient().get("/api/portfolios/").status_code in (401, 403)
+
+
+def test_a_file_named_like_the_list_of_refused_rows_keeps_its_original(client: APIClient, data_folder: Path) -> None:
+    text = SALES + "someday,P1,S0,North,4\n"
+    upload = hand_in(client, text, name="rows-left-out.csv").json()
+    made = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Odd", "options": {}}, format="json")
+    assert made.status_code == 201, made.content
+    load = made.json()["load"]
+    kept = [path.read_bytes() for path in (data_folder / "loads" / str(load["id"])).iterdir()]
+    assert load["n_refused"] == 1 and len(kept) == 2
+    assert [hashlib.sha256(one).hexdigest() for one in kept].count(load["sha256"]) == 1
+
+
+def test_keys_that_hold_the_sign_between_keys_are_told_apart(client: APIClient) -> None:
+    """("Pot 10", "5 × HC02") and ("Pot 10 × 5", "HC02") are called the same and are two series."""
+    pairs = (("Pot 10", "5 × HC02"), ("Pot 10 × 5", "HC02"))
+    rows = [f"2025-W{w:02d},{product},{store},{w}" for w in range(1, 21) for product, store in pairs]
+    upload = hand_in(client, "week,product,store,units\n" + "\n".join(rows) + "\n").json()
+    options = {"keys": ["product", "store"]}
+    made = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Pots", "options": options}, format="json").json()
+    closure = {"where": {"store": "5 × HC02"}, "first": "2025-W03", "last": "2025-W04", "because": "closure"}
+    answer = client.post(f"/api/portfolios/{made['id']}/corrections/mark/", closure, format="json")
+    assert answer.status_code in (200, 201), answer.content
+    load = Portfolio.objects.get().load
+    changed = standing(load)
+    panel = load.panel()
+    assert {panel.keys["store"][i] for i in changed.series.tolist()} == {"5 × HC02"} and len(changed) == 2
+
+
+def test_uploads_left_lying_for_a_day_are_swept(client: APIClient, data_folder: Path) -> None:
+    old = hand_in(client, SALES).json()
+    Upload.objects.filter(pk=old["id"]).update(made_at=timezone.now() - timedelta(days=1, minutes=1))
+    young = hand_in(client, SALES).json()
+    assert list(Upload.objects.values_list("pk", flat=True)) == [young["id"]]
+    assert [path.name for path in (data_folder / "uploads").iterdir()] == [str(young["id"])]
+
+
+@pytest.mark.parametrize(
+    ("body", "says"),
+    [(b'{"name": "\\ud800"}', "half of a letter"), (b"[" * 100_000, "nested"), (b"{", "JSON")],
+)  # fmt: skip
+def test_bodies_that_no_one_can_read_are_a_sentence(client: APIClient, body: bytes, says: str) -> None:
+    for address in ("/api/tokens/", "/api/session/"):
+        answer = client.post(address, body, content_type="application/json")
+        assert answer.status_code == 400 and says in answer.json()["detail"], answer.content
+
+
+def test_names_of_files_and_lists_of_ids_have_an_end(client: APIClient, portfolio: dict[str, Any]) -> None:
+    long = hand_in(client, SALES, name="a" * 251 + ".csv")
+    assert long.status_code == 422 and "longer than 150 letters" in long.json()["detail"]
+    search = client.post(f"/api/portfolios/{portfolio['id']}/searches/", {}, format="json").json()
+    body = {"decision": "dismiss", "ids": list(range(250_001))}
+    many = client.post(f"/api/searches/{search['id']}/decisions/", body, format="json")
+    assert many.status_code == 400 and "200000" in many.json()["detail"].replace(",", "")
+    nothing = client.get("/api/nothing/here/")
+    assert nothing.status_code == 404 and "nothing at this address" in nothing.json()["detail"]
+
+
+def test_with_drivers_the_screen_and_the_files_hold_the_same_bytes(client: APIClient) -> None:
+    upload = hand_in(client, SALES, ("drivers.csv", DRIVERS)).json()
+    client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Driven", "options": {}}, format="json")
+    stored = Portfolio.objects.get().load.panel()
+    for name, driver in stored.drivers.items():
+        prices = {float(line.split(",")[2]) for line in DRIVERS.splitlines()[1:]}
+        if name == "price":
+            assert set(driver[np.isfinite(driver)].tolist()) <= prices, "as written, to the last digit"

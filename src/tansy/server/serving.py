@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import signal
 import subprocess
 import sys
 import time
 
+_PATIENCE = 25  # seconds: a run hears the wish to end within one or two, and a large result takes some to be written
+_PR_SET_PDEATHSIG = 1
 _ENV = {"DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
 
 
@@ -18,21 +21,41 @@ def migrate() -> None:
     call_command("migrate", verbosity=0)
 
 
+def _end_with_parent() -> None:
+    """In a child: be told to end when the parent dies, however it does, so that none holds on to port and lock."""
+    if sys.platform == "linux":
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+
+
+def hosts(host: str) -> str:
+    """Names that the server answers to, for TANSY_HOSTS: those given there, else this machine's; on all its addresses
+    any name."""
+    given = os.environ.get("TANSY_HOSTS")
+    if given:
+        return given
+    return "*" if host in ("0.0.0.0", "::") else f"localhost,127.0.0.1,[::1],{host}"
+
+
 def serve(host: str, port: int) -> None:
     """Serve an up-to-date database until interrupted. A worker that dies is started again; the web server's end ends
     both."""
-    env = {**os.environ, **_ENV, "TANSY_HOSTS": f"localhost,127.0.0.1,[::1],{host}"}
-    web = subprocess.Popen(
+    env = {**os.environ, **_ENV, "TANSY_HOSTS": hosts(host)}
+
+    def start(command: list[str]) -> subprocess.Popen[bytes]:
+        """A child in a session of its own, so that a Ctrl-C of the terminal reaches this process alone, which then ends
+        its children once."""
+        return subprocess.Popen(command, env=env, start_new_session=True, preexec_fn=_end_with_parent)
+
+    web = start(
         [
             sys.executable, "-m", "gunicorn", "tansy.server.wsgi:application", "--bind", f"{host}:{port}",
             "--worker-class", "gthread", "--workers", "1", "--threads", "8", "--timeout", "300",
             "--no-control-socket", "--log-level", "warning",
-        ],
-        env=env,
+        ]
     )  # fmt: skip
 
     def start_worker() -> subprocess.Popen[bytes]:
-        return subprocess.Popen([sys.executable, "-m", "django", "worker"], env=env)
+        return start([sys.executable, "-m", "django", "worker"])
 
     worker = start_worker()
     stopping = False
@@ -55,7 +78,7 @@ def serve(host: str, port: int) -> None:
         process.terminate()
     for process in (worker, web):
         try:
-            process.wait(timeout=10)
+            process.wait(timeout=_PATIENCE)
         except subprocess.TimeoutExpired:
             process.kill()
     if not stopping:

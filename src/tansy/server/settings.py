@@ -15,10 +15,10 @@ DATA.mkdir(parents=True, exist_ok=True)
 def _secret_key() -> str:
     """Made once per data directory, so that sessions outlive a restart and no key is in the code."""
     path = DATA / "secret-key"
-    if not path.exists():
+    if not path.exists() or not path.read_text().strip():
         path.touch(mode=0o600)
         path.write_text(secrets.token_urlsafe(50))
-    return path.read_text()
+    return path.read_text().strip()
 
 
 SECRET_KEY = _secret_key()
@@ -98,9 +98,15 @@ REST_FRAMEWORK = {
         "rest_framework.authentication.SessionAuthentication",
     ],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_PARSER_CLASSES": [
+        "tansy.server.api.parsing.StrictJSONParser",
+        "rest_framework.parsers.FormParser",
+        "rest_framework.parsers.MultiPartParser",
+    ],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "tansy.server.api.errors.problem",
+    "URL_FORMAT_OVERRIDE": None,  # a column of a file may be named "format"
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
 }
 SPECTACULAR_SETTINGS = {
@@ -109,6 +115,7 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "0.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
+    "ENUM_NAME_OVERRIDES": {"LeftOutEnum": "tansy.engine.reading.options.UNFINISHED"},
 }
 LOGGING = {
     "version": 1,

@@ -8,3 +8,8 @@ urlpatterns = [
     path("api/", include("tansy.server.api.urls")),
     re_path(r"^(?!api/|static/).*$", frontend.index),
 ]
+
+# What fails before or outside of a view of the API is said as problem details too, never as an HTML page.
+handler400 = "tansy.server.api.errors.bad_request"
+handler404 = "tansy.server.api.errors.not_found"
+handler500 = "tansy.server.api.errors.broken"

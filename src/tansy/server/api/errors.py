@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+import errno
+import logging
+from collections.abc import Callable
+from http.client import responses
 from typing import Any
 
+from django.db import DatabaseError
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from tansy.engine.errors import TansyError
+
+logger = logging.getLogger("tansy.api")
 
 
 class Unusable(exceptions.APIException):
@@ -25,22 +33,76 @@ class Conflict(exceptions.APIException):
     default_code = "conflict"
 
 
+_NOT_FOUND = "There is nothing at this address; it may have been deleted, or belong to another portfolio."
+
+
+def _first(errors: Any, path: str = "") -> tuple[str, str]:
+    """The first message among errors, however deep it lies, and the field it stands at."""
+    if isinstance(errors, dict) and errors:
+        name, inner = next(iter(errors.items()))
+        here = "" if name == "non_field_errors" else str(name)
+        return _first(inner, f"{path} {here}".strip())
+    if isinstance(errors, list) and errors:
+        return _first(errors[0], path)
+    return path, str(errors)
+
+
+def unexpected(error: BaseException) -> Response:
+    """What is nobody's input: logged whole, and said to the person in a sentence."""
+    status, sentence = 500, "Something went wrong that is not your doing; the server's log says what. Try it again."
+    if isinstance(error, RecursionError):
+        status, sentence = 400, "The body is nested too deeply to be read."
+    elif isinstance(error, MemoryError):
+        sentence = "There is not enough memory for this; close other programs, or ask for less at once."
+    elif isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
+        status, sentence = 507, "The server's disk is full; nothing was changed. Make room on it and try again."
+    elif isinstance(error, OSError) and error.errno in (errno.EACCES, errno.EROFS, errno.EPERM):
+        sentence = "The data folder of the server cannot be written to; nothing was changed."
+    elif isinstance(error, DatabaseError) and "disk is full" in str(error):
+        status, sentence = 507, "The server's disk is full; nothing was changed. Make room on it and try again."
+    elif isinstance(error, DatabaseError) and "readonly" in str(error):
+        sentence = "The data folder of the server cannot be written to; nothing was changed."
+    if status >= 500:
+        logger.error("unexpected", exc_info=error)
+    return Response(plain(status, sentence), status=status, content_type="application/problem+json")
+
+
+def plain(status: int, sentence: str) -> dict[str, Any]:
+    """Problem details of a sentence alone."""
+    return {"type": "about:blank", "status": status, "title": responses.get(status, ""), "detail": sentence}
+
+
+def view_of(status: int, sentence: str) -> Callable[..., HttpResponse]:
+    """For what fails before or outside of a view of the API."""
+
+    def view(request: HttpRequest, *args: Any, **more: Any) -> HttpResponse:
+        return JsonResponse(plain(status, sentence), status=status, content_type="application/problem+json")
+
+    return view
+
+
+bad_request = view_of(400, "This request cannot be understood.")
+not_found = view_of(404, _NOT_FOUND)
+broken = view_of(500, "Something went wrong that is not your doing; the server's log says what. Try it again.")
+
+
 def problem(error: Exception, context: dict[str, Any]) -> Response | None:
     """DRF's exception handler. An engine error is the planner's input, not ours, and becomes a 422."""
     if isinstance(error, TansyError):
         error = Unusable(str(error))
+    if isinstance(error, Http404):
+        error = exceptions.NotFound(_NOT_FOUND)
     response = exception_handler(error, context)
     if response is None:
-        return None
+        return unexpected(error)
     data = response.data
     errors: dict[str, Any] = {}
     if isinstance(data, dict) and "detail" in data:
         detail = str(data["detail"])
     else:
         errors = data if isinstance(data, dict) else {"": data}
-        field, messages = next(iter(errors.items()))
-        first = messages[0] if isinstance(messages, list) else messages
-        detail = f"{field}: {first}" if field not in ("", "non_field_errors") else str(first)
+        field, first = _first(errors)
+        detail = f"{field}: {first}" if field else first
     response.data = {
         "type": "about:blank",
         "status": response.status_code,

@@ -27,7 +27,14 @@ def whole_number(name: str, text: str, most: int) -> int:
     return int(text)
 
 
+MOST_IDS = 200_000
+"""In one request: the database takes no more than 250,000 values at once."""
+
+
 class IdsField(serializers.ListField):
     """Numbers of rows or places, in the range that the database counts in."""
 
     child = serializers.IntegerField(min_value=0, max_value=2**63 - 1)
+
+    def __init__(self, **more: Any) -> None:
+        super().__init__(max_length=MOST_IDS, **more)

@@ -12,7 +12,17 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from tansy.engine.reading.options import DUPLICATES, GAPS, NEGATIVES, UNFINISHED, WEEK_STARTS, ReadOptions
+from tansy.engine.reading.options import (
+    COPIES,
+    DUPLICATES,
+    GAPS,
+    NEGATIVES,
+    TOTALS,
+    UNFINISHED,
+    WEEK_STARTS,
+    ReadOptions,
+)
+from tansy.engine.study.export import csv_of
 from tansy.engine.timeline import FREQUENCIES
 from tansy.server.portfolios import services
 from tansy.server.portfolios.models import Load, Portfolio, Upload
@@ -27,6 +37,8 @@ class OptionsSerializer(serializers.Serializer):
     attribute_columns = serializers.DictField(child=serializers.CharField(), required=False, allow_null=True)
     gaps = serializers.ChoiceField(choices=GAPS, required=False)
     duplicates = serializers.ChoiceField(choices=DUPLICATES, required=False)
+    copies = serializers.ChoiceField(choices=COPIES, required=False)
+    totals = serializers.ChoiceField(choices=TOTALS, required=False)
     negatives = serializers.ChoiceField(choices=NEGATIVES, required=False)
     unfinished = serializers.ChoiceField(choices=UNFINISHED, required=False)
     driver_columns = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)
@@ -92,6 +104,9 @@ class UnderstoodSerializer(serializers.Serializer):
     n_rows = serializers.IntegerField()
     n_refused = serializers.IntegerField()
     total = serializers.FloatField()
+    decimal = serializers.CharField(
+        help_text="How texts were read as numbers: comma, point, or empty where none has either."
+    )
     n_missing = serializers.IntegerField()
     keys = KeySerializer(many=True)
     drivers = DriverSerializer(many=True)
@@ -269,7 +284,7 @@ class RefusedView(APIView):
         fields = OptionsSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         reading = services.read(_upload(request, pk), to_options(fields.validated_data))
-        return HttpResponse(reading.refused.write_csv(), content_type="text/csv")
+        return HttpResponse(csv_of(reading.refused, numbers_stay=True), content_type="text/csv")
 
 
 class AppendSerializer(serializers.Serializer):

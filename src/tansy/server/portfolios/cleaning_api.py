@@ -18,13 +18,13 @@ from rest_framework.views import APIView
 from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE
 from tansy.engine.cleaning.rules import LEVELS, RULES, WORDS, Rules
 from tansy.engine.cleaning.rules import REPLACEMENTS as PROPOSALS
-from tansy.engine.timeline import form_of, label, ordinal, read_date
+from tansy.engine.timeline import label, number_of
 from tansy.server.api.errors import Unusable
 from tansy.server.api.fields import IdsField, NumberField
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios import overview
 from tansy.server.portfolios.models import Correction, Load, Portfolio, Search
-from tansy.server.portfolios.panels import key_parts, keys_of
+from tansy.server.portfolios.panels import key_parts, keys_of, labels_of, names_of, shown
 
 _MOST_SHOWN = 2000
 
@@ -165,13 +165,13 @@ class SearchSerializer(serializers.Serializer):
 
 def _search_json(kept: Search) -> dict[str, Any]:
     found = ledger.suspicions(kept)
-    names = keys_of(kept.load)
-    states = ledger.states(kept, found, names)
+    names = names_of(kept.load)
+    states = ledger.states(kept, found, keys_of(kept.load))
     labels = kept.load.timeline.labels
     order = sorted(range(len(found)), key=lambda k: (states[k] != "open", -found.score[k]))[:_MOST_SHOWN]
 
     def number(value: float) -> float | None:
-        return None if np.isnan(value) else round(float(value), 4)
+        return None if np.isnan(value) else round(float(value), 4) + 0.0
 
     return {
         "id": kept.pk,
@@ -255,6 +255,8 @@ class CorrectionSerializer(serializers.ModelSerializer):
     made_by = serializers.CharField(source="made_by.username")
     reverted_by = serializers.CharField(source="reverted_by.username", default=None, allow_null=True)
     period = serializers.SerializerMethodField()
+    key = serializers.SerializerMethodField(help_text="Key values of the series.")
+    name = serializers.SerializerMethodField(help_text="What the series is called.")
     holds = serializers.SerializerMethodField(
         help_text="Not where it was reverted, or where its value was revised since."
     )
@@ -262,13 +264,21 @@ class CorrectionSerializer(serializers.ModelSerializer):
     class Meta:
         model = Correction
         fields = [
-            "id", "key", "period", "received", "value", "unjudged", "rule", "score", "reason", "made_by", "made_at",
-            "reverted_by", "reverted_at", "holds",
+            "id", "key", "name", "period", "received", "value", "unjudged", "rule", "score", "reason", "made_by",
+            "made_at", "reverted_by", "reverted_at", "holds",
         ]  # fmt: skip
         read_only_fields = fields
 
     def get_holds(self, correction: Correction) -> bool:
         return correction.pk in self.context["holding"]
+
+    def get_key(self, correction: Correction) -> list[str]:
+        return key_parts(correction.key)
+
+    def get_name(self, correction: Correction) -> str:
+        parts = key_parts(correction.key)
+        labels: list[dict[str, str]] = self.context["labels"]
+        return shown([of.get(code) or code for of, code in zip(labels, parts, strict=True)])
 
     def get_period(self, correction: Correction) -> str:
         return label(correction.period, self.context["frequency"])
@@ -293,7 +303,7 @@ class LedgerSerializer(serializers.Serializer):
 
 _FILTERS = [
     OpenApiParameter("state", str, enum=["standing", "reverted", "all"]),
-    OpenApiParameter("key", str, description="Part of the key of the series."),
+    OpenApiParameter("key", str, description="Part of a code or name of the series."),
     OpenApiParameter("rule", str),
     OpenApiParameter("level", str, description="Key or attribute by which the volume moved is summed."),
 ]
@@ -304,8 +314,16 @@ def _filtered(request: Request, pk: int) -> Any:
     state = request.query_params.get("state", "all")
     if state != "all":
         rows = rows.filter(reverted_at__isnull=state == "standing")
-    if part := request.query_params.get("key"):
-        rows = rows.filter(key__icontains=part)
+    if part := request.query_params.get("key", "").casefold():
+        load = _load(pk)
+        labels = [labels_of(load, key) for key in load.key_names]
+
+        def holds(key: str) -> bool:
+            pairs = zip(labels, key_parts(key), strict=True)
+            return any(part in code.casefold() or part in of.get(code, "").casefold() for of, code in pairs)
+
+        keys = Correction.objects.filter(portfolio_id=pk).values_list("key", flat=True).distinct()
+        rows = rows.filter(key__in=[key for key in keys if holds(key)])
     if rule := request.query_params.get("rule"):
         rows = rows.filter(rule=rule)
     return rows
@@ -320,7 +338,8 @@ class LedgerView(APIView):
         level = request.query_params.get("level") or overview.dimensions(load)[0]
         every = Correction.objects.filter(portfolio_id=pk)
         holding = ledger.holding_ids(load)
-        context = {"frequency": load.frequency, "holding": holding}
+        labels = [labels_of(load, key) for key in load.key_names]
+        context = {"frequency": load.frequency, "holding": holding, "labels": labels}
         return Response(
             {
                 "corrections": CorrectionSerializer(rows[:_MOST_SHOWN], many=True, context=context).data,
@@ -398,13 +417,12 @@ class MarkView(APIView):
         load, given = _load(pk), fields.validated_data
         ends = []
         for field in ("first", "last"):
-            form = form_of(given[field])
-            day = read_date(given[field], form) if form else None
-            if day is None:
+            number = number_of(given[field], load.frequency)
+            if number is None:
                 raise serializers.ValidationError(
                     {field: f"{given[field]!r} is no period such as {load.timeline.labels[-1]}."}
                 )
-            ends.append(ordinal(day, load.frequency))
+            ends.append(number)
         n = ledger.mark(load, given["where"], ends[0], ends[1], given["because"], given.get("reason", ""), request.user)
         return Response({"count": n})
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -107,7 +108,9 @@ class Load(Frozen):
         drivers: dict[str, NDArray[np.float64]] = {}
         if self.driver_names:
             shape = (len(rows), len(self.driver_names), self.n_periods + self.n_ahead)
-            cube = np.frombuffer(b"".join(row[2] for row in rows), dtype="<f4").reshape(shape)
+            packed = b"".join(row[2] for row in rows)
+            kept_in = "<f8" if len(packed) == 8 * math.prod(shape) else "<f4"  # loads of earlier versions
+            cube = np.frombuffer(packed, dtype=kept_in).reshape(shape)
             drivers = {name: cube[:, d].astype(np.float64) for d, name in enumerate(self.driver_names)}
         return Panel(self.timeline, tuple(self.key_names), keys, values, self.attributes, drivers)
 
@@ -124,7 +127,9 @@ class Series(Frozen):
     position = models.PositiveIntegerField()
     keys = models.JSONField()
     packed = models.BinaryField()
-    drivers = models.BinaryField(default=b"", help_text="float32 [drivers, periods and those ahead].")
+    drivers = models.BinaryField(
+        default=b"", help_text="float64 [drivers, periods and those ahead]; float32 in loads of earlier versions."
+    )
 
     class Meta:
         verbose_name_plural = "series"
@@ -156,7 +161,7 @@ class Correction(models.Model):
     overwritten. A correction is reverted, never deleted or edited."""
 
     portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="corrections")
-    key = models.CharField(max_length=300, help_text="Key of the series, as `key_text` writes it.")
+    key = models.CharField(max_length=300, help_text="Key values of the series, as `panels.key_id` writes them.")
     period = models.IntegerField()
     received = models.FloatField(null=True)
     value = models.FloatField(null=True, help_text="What methods see; null is unknown.")

@@ -17,7 +17,7 @@ from tansy.engine.study.recipe import season_and_a_bit
 from tansy.server.api.errors import Unusable
 from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Load, MovedSeries
-from tansy.server.portfolios.panels import key_text, keys_of, panel_of
+from tansy.server.portfolios.panels import keys_of, labels_of, names_of, panel_of, shown
 
 Floats = NDArray[np.float64]
 
@@ -28,7 +28,7 @@ _MOST_LISTED = 500
 
 def numbers(values: Floats, digits: int = 4) -> list[Any]:
     """For JSON: rounded, None where not a number."""
-    rounded = np.round(np.asarray(values, dtype=np.float64), digits).astype(object)
+    rounded = (np.round(np.asarray(values, dtype=np.float64), digits) + 0.0).astype(object)
     rounded[~np.isfinite(np.asarray(values, dtype=np.float64))] = None
     return rounded.tolist()
 
@@ -36,10 +36,9 @@ def numbers(values: Floats, digits: int = 4) -> list[Any]:
 def coverage_of(load: Load) -> dict[str, Any]:
     panel = panel_of(load)
     found = coverage(panel.values)
-    columns = [panel.keys[name] for name in panel.key_names]
     return {
         "periods": panel.timeline.labels,
-        "series": [key_text(keys) for keys in zip(*columns, strict=True)],
+        "series": names_of(load),
         "orders": {name: order.tolist() for name, order in found.orders.items()},
         "volume": numbers(found.volume, 2),
         "empty": numbers(found.empty),
@@ -67,7 +66,7 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
     at = np.nonzero(chosen)[0]
     groups = group_moves(values, [column[i] for i in at.tolist()], n_last, panel.timeline.season_length)
     found = spread(values)
-    labels = _labels(load, by)
+    labels = labels_of(load, by)
     return {
         "periods": panel.timeline.labels,
         "n_series": int(chosen.sum()),
@@ -93,10 +92,6 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
     }
 
 
-def _labels(load: Load, name: str) -> dict[str, str]:
-    return load.attributes.get(name, {}).get("name", {}) if name in load.key_names else {}
-
-
 def series_view(load: Load, position: int) -> dict[str, Any]:
     """One series: as received, as corrected, and its drivers."""
     panel = panel_of(load)
@@ -109,9 +104,9 @@ def series_view(load: Load, position: int) -> dict[str, Any]:
     return {
         "position": position,
         "n_series": panel.n_series,
-        "name": key_text([panel.keys[key][position] for key in panel.key_names]),
+        "name": shown([panel.keys[key][position] for key in panel.key_names]),
         "labels": [
-            _labels(load, key).get(panel.keys[key][position]) or panel.keys[key][position] for key in panel.key_names
+            labels_of(load, key).get(panel.keys[key][position]) or panel.keys[key][position] for key in panel.key_names
         ],
         "periods": panel.timeline.labels,
         "season_length": panel.timeline.season_length,
@@ -140,7 +135,7 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     strong = strengths(panel.values, timeline)
     volume = np.nansum(panel.values[:, -timeline.season_length :], axis=1)
     members = kinds.groups()
-    keys = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
+    names = names_of(load)
 
     def entry(i: int) -> dict[str, Any]:
         figures = {
@@ -155,12 +150,12 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
         sold = not np.isnan(kinds.first_sale[i])
         return {
             "position": i,
-            "name": key_text(keys[i]),
+            "name": names[i],
             "kind": kinds.words(i),
             "by_hand": i in by_hand,
             "first_sale": timeline.labels[int(kinds.first_sale[i])] if sold else None,
             "last_sale": timeline.labels[int(kinds.last_sale[i])] if sold else None,
-            **{name: None if np.isnan(value) else round(float(value), 4) for name, value in figures.items()},
+            **{name: None if np.isnan(value) else round(float(value), 4) + 0.0 for name, value in figures.items()},
         }
 
     summary = []
@@ -220,5 +215,5 @@ def volume_moved(load: Load, level: str) -> list[dict[str, Any]]:
     column = panel.column(level)
     if column is None:
         raise Unusable(f"There is no key or attribute {level!r}.")
-    labels = _labels(load, level)
+    labels = labels_of(load, level)
     return [{**asdict(one), "name": labels.get(one.name) or one.name} for one in standing(load).moved(panel, column)]

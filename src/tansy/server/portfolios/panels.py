@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
 from functools import lru_cache
 
 from tansy.engine.panel import Panel
 from tansy.server.portfolios.models import Load
 
-_SEPARATOR = " × "
+
+def key_id(keys: Sequence[str]) -> str:
+    """What a series is found by: its key values, whatever stands in them, as a JSON list."""
+    return json.dumps(list(keys), ensure_ascii=False, separators=(",", ":"))
 
 
-def key_text(keys: list[str] | tuple[str, ...]) -> str:
-    """Key of a series in one text."""
-    return _SEPARATOR.join(keys)
+def key_parts(key: str) -> list[str]:
+    """The key values of `key_id`."""
+    parts: list[str] = json.loads(key)
+    return parts
 
 
-def key_parts(text: str) -> list[str]:
-    return text.split(_SEPARATOR)
+def shown(parts: Sequence[str]) -> str:
+    """Key values or their names for a person to read. Nothing is ever found by this."""
+    return " × ".join(parts)
 
 
 def panel_of(load: Load) -> Panel:
@@ -24,14 +31,26 @@ def panel_of(load: Load) -> Panel:
 
 
 def keys_of(load: Load) -> list[str]:
-    """Key of every series of a load, in order."""
+    """`key_id` of every series of a load, in order."""
     return _keys(load.pk)
+
+
+def names_of(load: Load) -> list[str]:
+    """What every series of a load is called, in order: the names of its key values, or their codes."""
+    return _names(load.pk)
+
+
+def labels_of(load: Load, key: str) -> dict[str, str]:
+    """Names of the values of a key column, by their codes; none where there is no column of names."""
+    found: dict[str, str] = load.attributes.get(key, {}).get("name", {}) if key in load.key_names else {}
+    return found
 
 
 def forget() -> None:
     """For tests, which roll back and use the same ids again."""
     _panel.cache_clear()
     _keys.cache_clear()
+    _names.cache_clear()
 
 
 @lru_cache(maxsize=2)
@@ -42,4 +61,14 @@ def _panel(load_id: int) -> Panel:
 @lru_cache(maxsize=2)
 def _keys(load_id: int) -> list[str]:
     panel = _panel(load_id)
-    return [key_text(keys) for keys in zip(*(panel.keys[name] for name in panel.key_names), strict=True)]
+    return [key_id(keys) for keys in zip(*(panel.keys[name] for name in panel.key_names), strict=True)]
+
+
+@lru_cache(maxsize=2)
+def _names(load_id: int) -> list[str]:
+    load, panel = Load.objects.get(pk=load_id), _panel(load_id)
+    columns = []
+    for name in panel.key_names:
+        labels = labels_of(load, name)
+        columns.append([labels.get(code) or code for code in panel.keys[name]])
+    return [shown(parts) for parts in zip(*columns, strict=True)]

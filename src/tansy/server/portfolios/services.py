@@ -6,6 +6,7 @@ import hashlib
 import shutil
 from collections.abc import Iterable
 from dataclasses import asdict, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,9 @@ import polars as pl
 from django.conf import settings
 from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
+from django.utils import timezone
 
+from tansy.engine.cleaning.rules import Rules
 from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import Appended, append, later_options
@@ -22,12 +25,16 @@ from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import Reading, understand
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
-from tansy.engine.reading.table import Table, open_table, read_table
+from tansy.engine.reading.table import Table, open_table
+from tansy.engine.study.export import csv_of
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
 
 _PREVIEW_ROWS = 8
 _BATCH = 500
+_LONGEST_NAME = 150
+ROWS_LEFT_OUT = "rows-left-out"
+"""Name of the list of rows left out, beside the files of a load; those are kept as "file-0", "file-1" and so on."""
 
 
 def folder_of(upload: Upload) -> Path:
@@ -35,26 +42,33 @@ def folder_of(upload: Upload) -> Path:
 
 
 def hand_in(user: Any, sales: UploadedFile, attributes: Iterable[UploadedFile]) -> Upload:
-    """Keep the files of an upload. Raises FileError where one cannot be read as a table at all, and keeps nothing."""
+    """Keep the files of an upload, and discard those of others that were left lying. Raises FileError
+    where one cannot be read as a table at all, and keeps nothing."""
+    sweep()
     others = list(attributes)
     names = [Path(file.name or "file").name for file in (sales, *others)]
     if len(set(names)) < len(names):
         raise FileError("Two of the files have the same name; rename one of them.")
     if sum(file.size or 0 for file in (sales, *others)) > settings.MAX_UPLOAD_BYTES:
         raise FileError(f"The files hold more than {settings.MAX_UPLOAD_BYTES // 2**20} MB; split them by year.")
+    long = next((name for name in names if len(name) > _LONGEST_NAME), None)
+    if long is not None:
+        raise FileError(f"The name of the file {long[:40]}... is longer than {_LONGEST_NAME} letters; shorten it.")
     upload = Upload.objects.create(
         made_by=user, file_name=names[0], attribute_names=names[1:], sha256="", size=sales.size or 0
     )
     folder = folder_of(upload)
     folder.mkdir(parents=True)
     try:
-        for name, file in zip(names, (sales, *others), strict=True):
-            with (folder / name).open("wb") as target:
+        digest = hashlib.sha256()
+        for i, (name, file) in enumerate(zip(names, (sales, *others), strict=True)):
+            with path_of(upload, name).open("wb") as target:
                 for chunk in file.chunks():
                     target.write(chunk)
-            read_table(folder / name)
-        with (folder / names[0]).open("rb") as kept:
-            upload.sha256 = hashlib.file_digest(kept, "sha256").hexdigest()
+                    if i == 0:
+                        digest.update(chunk)
+            opened(upload, name)
+        upload.sha256 = digest.hexdigest()
         upload.save(update_fields=["sha256"])
     except Exception:
         discard(upload)
@@ -62,17 +76,35 @@ def hand_in(user: Any, sales: UploadedFile, attributes: Iterable[UploadedFile]) 
     return upload
 
 
+def path_of(upload: Upload, name: str) -> Path:
+    """Where a file of an upload is kept: under a name of our own, by its place among the files, whatever its name."""
+    place = [upload.file_name, *upload.attribute_names].index(name)
+    return folder_of(upload) / f"file-{place}"
+
+
+def opened(upload: Upload, name: str, sheet: str | None = None) -> Table:
+    """A file of an upload as a table, under the name it was handed in with."""
+    return open_table(path_of(upload, name), sheet, name)
+
+
+def sweep() -> int:
+    """Discard uploads that nobody has loaded for a day; returns how many."""
+    old = Upload.objects.filter(made_at__lt=timezone.now() - timedelta(days=1))
+    for upload in old:
+        discard(upload)
+    return len(old)
+
+
 def discard(upload: Upload) -> None:
     shutil.rmtree(folder_of(upload), ignore_errors=True)
     upload.delete()
 
 
-def read(upload: Upload, options: ReadOptions, opened: Table | None = None) -> Reading:
-    """Read an upload with the planner's decisions. opened: its sales, where they have been opened already."""
-    folder = folder_of(upload)
-    table = opened or open_table(folder / upload.file_name, options.sheet)
+def read(upload: Upload, options: ReadOptions, sales: Table | None = None) -> Reading:
+    """Read an upload with the planner's decisions. sales: its sales, where they have been opened already."""
+    table = sales or opened(upload, upload.file_name, options.sheet)
     files = options.attribute_files or dict.fromkeys(upload.attribute_names, "")
-    beside = {name: open_table(folder / name) for name in files}
+    beside = {name: opened(upload, name) for name in files}
     return understand(table, replace(options, file=upload.file_name, attribute_files=files), upload.file_name, beside)
 
 
@@ -82,8 +114,8 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
 
     Where the columns cannot be told yet, `problem` says so in a sentence and the roles can be set by hand.
     """
-    opened = open_table(folder_of(upload) / upload.file_name, options.sheet)
-    table = opened.frame
+    sales = opened(upload, upload.file_name, options.sheet)
+    table = sales.frame
     guess = guess_roles(table)
     found: dict[str, Any] = {
         "columns": [
@@ -93,13 +125,13 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
         "rows": _first_rows(table),
         "n_rows": table.height,
         "layout": guess.layout,
-        "sheets": list(opened.sheets),
-        "sheet": opened.sheet,
+        "sheets": list(sales.sheets),
+        "sheet": sales.sheet,
         "problem": None,
         "understood": None,
     }
     try:
-        reading = read(upload, options, opened)
+        reading = read(upload, options, sales)
     except FileError as error:
         return {**found, "problem": str(error)}
     settled = reading.options
@@ -133,6 +165,7 @@ def understood_json(reading: Reading) -> dict[str, Any]:
         "n_rows": reading.n_rows,
         "n_refused": reading.n_refused,
         "total": float(np.nansum(panel.values)),
+        "decimal": reading.decimal,
         "n_missing": int(np.isnan(panel.values).sum()),
         "keys": [{"name": key, "count": len(set(panel.keys[key])), "levels": levels[key]} for key in panel.key_names],
         "drivers": [{"name": name, "ahead": panel.n_ahead} for name in panel.drivers],
@@ -148,7 +181,15 @@ def load(upload: Upload, options: ReadOptions, name: str, user: Any) -> Portfoli
         portfolio = store(reading, name, upload.file_name, upload.sha256, user)
         _keep_files(upload, portfolio.load, reading)
     discard(upload)
+    look_for_suspicious(portfolio.load, user)
     return portfolio
+
+
+def look_for_suspicious(made: Load, user: Any) -> None:
+    """Look for suspicious values by the rules used last, or the usual ones, so that nobody forecasts a slip unseen."""
+    from tansy.server.portfolios import corrections  # which reads plans, that come after this
+
+    corrections.search(made, corrections.rules_in_use(made.portfolio) or Rules(), user)
 
 
 def _keep_files(upload: Upload, made: Load, reading: Reading) -> None:
@@ -158,7 +199,7 @@ def _keep_files(upload: Upload, made: Load, reading: Reading) -> None:
     kept.parent.mkdir(exist_ok=True)
     shutil.copytree(folder_of(upload), kept)
     if reading.n_refused:
-        reading.refused.write_csv(kept / "rows-left-out.csv")
+        (kept / ROWS_LEFT_OUT).write_bytes(csv_of(reading.refused, numbers_stay=True))
 
 
 def store(reading: Reading, name: str, file_name: str, sha256: str, user: Any) -> Portfolio:
@@ -204,7 +245,7 @@ def store_load(
         )
         values = np.ascontiguousarray(panel.values, dtype="<f8")
         drivers = (
-            np.ascontiguousarray(np.stack(list(panel.drivers.values()), axis=1), dtype="<f4") if panel.drivers else None
+            np.ascontiguousarray(np.stack(list(panel.drivers.values()), axis=1), dtype="<f8") if panel.drivers else None
         )
         columns = [panel.keys[key] for key in panel.key_names]
         Series.objects.bulk_create(
@@ -228,10 +269,10 @@ def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tupl
 
     options: decisions that differ from those of the newest load; only its column roles and sheet count.
     """
-    opened = open_table(folder_of(upload) / upload.file_name, options.sheet)
-    as_before = later_options(ReadOptions.from_mapping(portfolio.load.options), opened.frame.columns)
+    sales = opened(upload, upload.file_name, options.sheet)
+    as_before = later_options(ReadOptions.from_mapping(portfolio.load.options), sales.frame.columns)
     chosen = {name: given for name in ("time", "value", "keys", "sheet") if (given := getattr(options, name))}
-    reading = read(upload, replace(as_before, **chosen), opened)
+    reading = read(upload, replace(as_before, **chosen), sales)
     panel, summary = append(portfolio.load.panel(), reading.panel, reading.has_row, reading.options.gaps)
     return reading, panel, summary
 
@@ -248,6 +289,7 @@ def append_upload(upload: Upload, portfolio: Portfolio, options: ReadOptions, us
         made = store_load(portfolio, reading, panel, upload.file_name, upload.sha256, user, summary)
         _keep_files(upload, made, reading)
     discard(upload)
+    look_for_suspicious(made, user)
     return made
 
 

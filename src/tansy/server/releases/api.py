@@ -94,7 +94,7 @@ class DraftView(APIView):
                 "n_nodes": draft.n_nodes,
                 "past_periods": study.load.timeline.labels,
                 "periods": draft.periods,
-                "total": services.total_of(draft.top, draft.result),
+                "total": services.total_of(draft),
                 "last_release": ReleaseSerializer(last).data if last else None,
             }
         )
@@ -149,10 +149,12 @@ class RowsView(APIView):
         responses=RowsSerializer,
     )
     def get(self, request: Request, pk: int) -> Response:
-        """Rows of a release. Any column can be a filter: ?product=P1001&store=HC02&lead=1."""
+        """Rows of a release. Any column can be a filter: ?product=P1001&store=HC02&lead=1; one that is named like a
+        parameter is written with `column:` before it: ?column:start=north."""
         release = get_object_or_404(Release, pk=pk)
         query: dict[str, Any] = request.query_params.dict()
         start = whole_number("start", query.pop("start", "0"), _MOST_ROWS)
         limit = whole_number("limit", query.pop("limit", str(_PAGE)), _MOST_ROWS)
-        count, rows = services.rows(release, query, start, min(limit, _PAGE))
+        filters = {name.removeprefix("column:"): wanted for name, wanted in query.items()}
+        count, rows = services.rows(release, filters, start, min(limit, _PAGE))
         return Response({"release": release.number, "count": count, "rows": rows})

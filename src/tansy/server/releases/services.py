@@ -11,17 +11,22 @@ import numpy as np
 import polars as pl
 from django.db import transaction
 from django.db.models import Max
+from numpy.typing import NDArray
 
-from tansy.engine.structure.grouping import group
 from tansy.engine.study.checks import Check, check_forecast
+from tansy.engine.study.export import csv_of, probability_name
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.releases.models import Release
 from tansy.server.studies.models import Node, Result, Study, unpack
+from tansy.server.studies.services import structure_of
+
+Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Draft:
-    """What a release of a study would hold. total: mean and bands of the topmost node."""
+    """What a release of a study would hold, read from the very rows that would go out. total: mean [H] and quantiles
+    [Q, H] of the topmost node, and its history."""
 
     study: Study
     result: Result
@@ -29,7 +34,9 @@ class Draft:
     periods: list[str]
     n_series: int
     n_nodes: int
-    top: Node
+    total: Floats
+    total_quantiles: Floats
+    history: Floats
 
     @property
     def holds(self) -> bool:
@@ -37,24 +44,28 @@ class Draft:
 
 
 def draft(study: Study) -> Draft:
-    """Check the stored forecast of a study, as it would go out. Raises Conflict where the study has no result."""
-    result = Result.objects.filter(study=study).first()
+    """Check the forecast of a study as it would go out. Raises Conflict where the study has no result."""
+    result = Result.objects.filter(study=study).defer("sheet", "accuracy").first()
     if result is None:
         raise Conflict("This study has no result to publish yet.")
-    recipe = study.recipe
-    structure = group(study.load.panel(), recipe.structure)
-    rows = list(Node.objects.filter(study=study).order_by("position").values_list("forecast", "quantiles"))
-    n_quantiles = len(result.probabilities)
-    forecast = unpack(b"".join(mean for mean, _ in rows), len(rows), result.leads)
-    quantiles = unpack(b"".join(q for _, q in rows), len(rows), n_quantiles, result.leads)
+    structure = structure_of(study)
+    names = [probability_name(p) for p in result.probabilities]
+    rows = pl.read_parquet(io.BytesIO(result.forecasts), columns=["mean", *names])
+    n_nodes = rows.height // result.leads
+    forecast = rows["mean"].to_numpy().reshape(n_nodes, result.leads)
+    quantiles = np.stack([rows[name].to_numpy().reshape(n_nodes, result.leads) for name in names], axis=1)
+    chosen = np.array(Node.objects.filter(study=study).order_by("position").values_list("chosen", flat=True))
+    top = Node.objects.only("history").get(study=study, position=0)
     return Draft(
         study=study,
         result=result,
-        checks=check_forecast(structure, forecast, quantiles, recipe.nonnegative),
+        checks=check_forecast(structure, forecast, quantiles, study.recipe.nonnegative, chosen),
         periods=study.load.timeline.after(result.leads).labels,
         n_series=structure.n_series,
-        n_nodes=structure.n_nodes,
-        top=Node.objects.get(study=study, position=0),
+        n_nodes=n_nodes,
+        total=forecast[0],
+        total_quantiles=quantiles[0],
+        history=unpack(top.history),
     )
 
 
@@ -82,43 +93,40 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
             n_series=going_out.n_series,
             n_nodes=going_out.n_nodes,
             checks=[asdict(check) for check in going_out.checks],
-            total=unpack(going_out.top.forecast).tolist(),
+            total=going_out.total.tolist(),
             forecasts=packed,
             sha256=hashlib.sha256(packed).hexdigest(),
         )
 
 
-def table(release: Release) -> pl.DataFrame:
-    return pl.read_parquet(io.BytesIO(bytes(release.forecasts)))
-
-
 def as_csv(release: Release) -> bytes:
-    buffer = io.BytesIO()
-    table(release).write_csv(buffer)
-    return buffer.getvalue()
+    return csv_of(pl.read_parquet(io.BytesIO(release.forecasts)))
 
 
 def rows(release: Release, filters: dict[str, str], start: int, limit: int) -> tuple[int, list[dict[str, Any]]]:
-    """Rows of a release whose columns equal the filters: how many there are, and those from `start` on.
+    """Rows of a release whose columns equal the filters: how many there are, and those from `start` on. Only columns
+    that are filtered by, and the rows of the page, are read.
 
     Raises Unusable for a filter on a column that is not there.
     """
-    found = table(release)
+    found = pl.scan_parquet(io.BytesIO(release.forecasts))
+    columns = found.collect_schema().names()
     for column, wanted in filters.items():
-        if column not in found.columns:
-            raise Unusable(f"The release has no column {column!r}; it has {', '.join(found.columns)}.")
+        if column not in columns:
+            raise Unusable(f"The release has no column {column!r}; it has {', '.join(columns)}.")
         found = found.filter(pl.col(column).cast(pl.String) == wanted)
-    return found.height, found.slice(start, limit).to_dicts()
+    count = found.select(pl.len()).collect().item()
+    return count, found.slice(start, limit).collect().to_dicts()
 
 
-def total_of(node: Node, result: Result) -> dict[str, Any]:
+def total_of(going_out: Draft) -> dict[str, Any]:
     """The topmost node's mean and bands, widest first."""
-    quantiles = unpack(node.quantiles, len(result.probabilities), result.leads)
+    quantiles = going_out.total_quantiles
     return {
-        "history": [None if np.isnan(v) else v for v in unpack(node.history).tolist()],
-        "mean": unpack(node.forecast).tolist(),
+        "history": [None if np.isnan(v) else v for v in going_out.history.tolist()],
+        "mean": going_out.total.tolist(),
         "bands": [
             {"level": level, "low": quantiles[b].tolist(), "high": quantiles[-1 - b].tolist()}
-            for b, level in enumerate(result.band_levels)
+            for b, level in enumerate(going_out.result.band_levels)
         ],
     }

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from django.db.models import Prefetch, QuerySet
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import extend_schema
@@ -37,8 +38,12 @@ class StudySerializer(serializers.ModelSerializer):
     portfolio_name = serializers.CharField(source="portfolio.name")
     n_series = serializers.IntegerField(source="load.n_series")
     last_period = serializers.SerializerMethodField()
-    rmsse = serializers.SerializerMethodField(help_text="Of what is published, over the series.")
-    gain = serializers.SerializerMethodField(help_text="Over the seasonal naive, in percent.")
+    rmsse = serializers.FloatField(
+        source="result_or_none.rmsse", default=None, allow_null=True, help_text="Of what is published, over the series."
+    )
+    gain = serializers.FloatField(
+        source="result_or_none.gain", default=None, allow_null=True, help_text="Over the seasonal naive, in percent."
+    )
     made_by = serializers.CharField(source="made_by.username")
 
     class Meta:
@@ -57,16 +62,6 @@ class StudySerializer(serializers.ModelSerializer):
             "run",
         ]
         read_only_fields = fields
-
-    def get_rmsse(self, study: Study) -> float | None:
-        return self._published(study, "RMSSE")
-
-    def get_gain(self, study: Study) -> float | None:
-        return self._published(study, "gain")
-
-    def _published(self, study: Study, measure: str) -> float | None:
-        result = study.result_or_none
-        return result.summary["published"]["finest"][measure] if result else None
 
     def get_last_period(self, study: Study) -> str:
         return study.load.timeline.labels[-1]
@@ -189,12 +184,13 @@ class NodeSerializer(serializers.Serializer):
 class AccuracyLevelSerializer(serializers.Serializer):
     name = serializers.CharField()
     n_nodes = serializers.IntegerField()
-    cells = serializers.IntegerField()
 
 
 class AccuracySerializer(serializers.Serializer):
     """by_method: [level][method][lead, 0 for all][measure]; by_reconciliation: [level][reconciliation][measure];
-    coverage: [level][lead, 0 for all][band]. The last level stands for all nodes."""
+    coverage: [level][lead, 0 for all][band]. The last level stands for all nodes. cells: [level][method], values that
+    stand behind the measures of all leads; shared: those where the seasonal naive has a forecast too, which the gain is
+    on. Bias is in percent of volume and below zero where the forecast was too high."""
 
     levels = AccuracyLevelSerializer(many=True)
     measures = serializers.ListField(child=serializers.CharField())
@@ -204,6 +200,8 @@ class AccuracySerializer(serializers.Serializer):
     by_method = serializers.ListField(child=serializers.ListField(child=serializers.ListField(child=NullableFloats())))
     by_reconciliation = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
     coverage = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
+    cells = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
+    shared = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
     chosen = serializers.DictField(child=serializers.IntegerField())
     zero_by_decision = serializers.IntegerField()
 
@@ -224,7 +222,8 @@ class PortfolioStudiesView(APIView):
     @extend_schema(responses=StudySerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """Studies of a portfolio, newest first."""
-        studies = Study.objects.filter(portfolio_id=pk).select_related("portfolio", "load", "made_by").order_by("-id")
+        get_object_or_404(Portfolio, pk=pk)
+        studies = listed().filter(portfolio_id=pk).order_by("-id")
         return Response(StudySerializer(studies, many=True).data)
 
     @extend_schema(request=NewStudySerializer, responses={201: StudySerializer})
@@ -282,19 +281,35 @@ class RecipeView(APIView):
         return response
 
 
-def _result(pk: int) -> Result:
-    study = get_object_or_404(Study, pk=pk)
-    result = Result.objects.filter(study=study).defer("sheet").select_related("study__load").first()
-    if result is None:
+def listed() -> QuerySet[Study]:
+    """Studies with what a list says of them, in as many queries as for one; no large column is read."""
+    newest = Prefetch("runs", Run.objects.order_by("-id"), to_attr="newest_runs")
+    return (
+        Study.objects.select_related("portfolio", "load", "made_by", "result")
+        .prefetch_related(newest)
+        .only(
+            "name", "made_at", "portfolio__name", "made_by__username", "load__n_series", "load__frequency",
+            "load__first_period", "load__n_periods", "load__season_length", "result__rmsse", "result__gain",
+        )
+    )  # fmt: skip
+
+
+def _result(pk: int, *columns: str) -> Result:
+    """The result of a study, of its large columns only those that are named."""
+    large = {"sheet", "forecasts", "accuracy"} - set(columns)
+    unread = ("study__load__attributes", "study__load__findings", "study__load__options")
+    found = Result.objects.filter(study_id=pk).defer(*large, *unread).select_related("study__load").first()
+    if found is None:
+        study = get_object_or_404(Study, pk=pk)
         raise Conflict(f"This study has no result yet; its run is {study.run.state}.")
-    return result
+    return found
 
 
 class SheetView(APIView):
     @extend_schema(responses=SheetSerializer)
     def get(self, request: Request, pk: int) -> HttpResponse:
         """The Field. It was packed when the study ended and is sent as it is."""
-        result = _result(pk)
+        result = _result(pk, "sheet")
         tag = f'"{pk}-{result.made_at.timestamp():.0f}"'
         if request.headers.get("If-None-Match") == tag:
             return HttpResponse(status=304)
@@ -309,7 +324,7 @@ class SummaryView(APIView):
     @extend_schema(responses=SummarySerializer)
     def get(self, request: Request, pk: int) -> Response:
         """Pooled accuracy, and figures of the run."""
-        result = _result(pk)
+        result = _result(pk, "accuracy")
         summary = result.summary
         return Response(
             {
@@ -328,7 +343,7 @@ class SummaryView(APIView):
 
 def _list(values: np.ndarray) -> list[float | None]:
     """Four decimals are more than a screen shows; releases and downloads keep them all."""
-    return [None if not np.isfinite(v) else round(v, 4) for v in values.tolist()]
+    return [None if not np.isfinite(v) else round(v, 4) + 0.0 for v in values.tolist()]
 
 
 def _bands(quantiles: np.ndarray, levels: list[float]) -> list[dict[str, Any]]:
@@ -364,7 +379,7 @@ class NodeView(APIView):
         tested = unpack(node.tested, n_origins, h)
         tested_quantiles = unpack(node.tested_quantiles, n_origins, 2 * len(levels), h)
         chosen_at = unpack(node.chosen_at).astype(int)
-        on_level = result.accuracy["levels"]
+        on_level = result.levels
         first = sum(level["n_nodes"] for level in on_level[: node.level])
         n_on_level = on_level[node.level]["n_nodes"]
         place = node.position - first

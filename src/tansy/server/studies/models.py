@@ -45,12 +45,16 @@ class Study(models.Model):
     @property
     def result_or_none(self) -> Result | None:
         """What the study found, without its large columns; None while it has not ended well."""
+        if "result" in self._state.fields_cache:  # read with the study
+            found: Result | None = self._state.fields_cache["result"]
+            return found
         return Result.objects.filter(study=self).defer("sheet", "forecasts", "accuracy").first()
 
     @property
     def run(self) -> Run:
         """The newest run; a study has had one since it was made."""
-        return self.runs.order_by("-id").first()  # type: ignore[return-value]
+        read: list[Run] | None = getattr(self, "newest_runs", None)  # with the study, by `api.listed`
+        return read[0] if read else self.runs.order_by("-id").first()  # type: ignore[return-value]
 
 
 class Run(models.Model):
@@ -93,32 +97,46 @@ class Run(models.Model):
     def is_open(self) -> bool:
         return self.state in (self.State.QUEUED, self.State.RUNNING)
 
-    def begin(self) -> None:
-        self.state = self.State.RUNNING
-        self.attempts += 1
-        self.started_at = self.heartbeat_at = timezone.now()
-        self.message = ""
-        # not the whole row: a wish to stop may have come in since it was read
-        self.save(update_fields=["state", "attempts", "started_at", "heartbeat_at", "message"])
+    # Several processes and threads change a run. Every change names the state that it starts from, so that none is made
+    # on the strength of a row read earlier.
+
+    def _change(self, *states: str, **columns: Any) -> bool:
+        """Change columns while the run is in one of the states; whether it was."""
+        changed = Run.objects.filter(pk=self.pk, state__in=states).update(**columns) > 0
+        if changed:
+            self.refresh_from_db()
+        return changed
+
+    def begin(self) -> bool:
+        """Take the run up; False where it is not open any more."""
+        now = timezone.now()
+        return self._change(
+            self.State.QUEUED, self.State.RUNNING, state=self.State.RUNNING, attempts=models.F("attempts") + 1,
+            started_at=now, heartbeat_at=now, message="",
+        )  # fmt: skip
 
     def report(self, step: str, done: int, of: int, seconds_left: float | None) -> None:
-        self.step, self.done, self.of, self.seconds_left = step, done, of, seconds_left
-        self.heartbeat_at = timezone.now()
-        self.save(update_fields=["step", "done", "of", "seconds_left", "heartbeat_at"])
+        self._change(
+            self.State.RUNNING, step=step, done=done, of=of, seconds_left=seconds_left, heartbeat_at=timezone.now()
+        )
 
-    def end(self, state: str, message: str = "") -> None:
-        self.state, self.message = state, message
-        self.seconds_left = None
-        self.finished_at = timezone.now()
-        self.save()
+    def end(self, state: str, message: str = "") -> bool:
+        return self._change(
+            self.State.QUEUED, self.State.RUNNING, state=state, message=message, seconds_left=None,
+            finished_at=timezone.now(),
+        )  # fmt: skip
+
+    def wait_again(self) -> bool:
+        """Back to the queue, because the worker was told to end and the run was not: no attempt of its own."""
+        return self._change(self.State.RUNNING, state=self.State.QUEUED, attempts=models.F("attempts") - 1)
 
     def ask_to_stop(self) -> None:
         """A run that has not begun stops at once, one that has within a second or two."""
-        if self.state == self.State.QUEUED:
-            self.end(self.State.STOPPED, "Stopped before it began.")
-        elif self.state == self.State.RUNNING:
-            self.stop_requested = True
-            self.save(update_fields=["stop_requested"])
+        stopped = self._change(
+            self.State.QUEUED, state=self.State.STOPPED, message="Stopped before it began.", finished_at=timezone.now()
+        )
+        if not stopped:
+            self._change(self.State.RUNNING, stop_requested=True)
 
 
 class Result(models.Model):
@@ -135,6 +153,9 @@ class Result(models.Model):
     band_levels = models.JSONField()
     seen_at = models.JSONField()
     leads = models.PositiveIntegerField()
+    levels = models.JSONField(default=list, help_text="Name and number of nodes of each level, and of all.")
+    rmsse = models.FloatField(null=True, help_text="Of what is published, over the series.")
+    gain = models.FloatField(null=True, help_text="Over the seasonal naive, in percent.")
     made_at = models.DateTimeField(auto_now_add=True)
 
     def __str__(self) -> str:
@@ -188,7 +209,7 @@ class KeptMethod(models.Model):
     """A method that a planner settled on, for one node or for all series of a kind; studies made later use it."""
 
     portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="kept_methods")
-    node = models.CharField(max_length=400, blank=True)
+    node = models.CharField(max_length=400, blank=True, help_text="As `Structure.node_key` names it.")
     kind = models.CharField(max_length=40, blank=True)
     method = models.CharField(max_length=300)
     reason = models.CharField(max_length=300)

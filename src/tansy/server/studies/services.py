@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import gzip
 import io
 import json
 import shutil
+import threading
 import time
 from collections import Counter
 from dataclasses import replace
@@ -44,6 +46,7 @@ from tansy.server.portfolios.services import data_section
 from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, pack, unpack
 
 _BATCH = 200
+_ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
 KIND_FIGURES = ("interval", "variation", "empty", "window")
 _REPORT_EVERY = 0.5  # seconds
 
@@ -202,6 +205,18 @@ def work_folder(study: Study) -> Path:
     return settings.DATA / "work" / str(study.pk)
 
 
+_ending = threading.Event()
+
+
+def end_worker() -> None:
+    """Tell the run of this process that its worker is to end; it goes back to the queue."""
+    _ending.set()
+
+
+def worker_is_ending() -> bool:
+    return _ending.is_set()
+
+
 class Reporter:
     """Writes progress to the run at most twice a second, and hears there whether to stop."""
 
@@ -223,16 +238,28 @@ class Reporter:
         self._run.report(step, done, of, (of - done) / rate if rate > 0 else None)
 
     def should_stop(self) -> bool:
-        return Run.objects.filter(pk=self._run.pk, stop_requested=True).exists()
+        return worker_is_ending() or Run.objects.filter(pk=self._run.pk, stop_requested=True).exists()
+
+
+def said_of(error: Exception) -> str:
+    """What a person is told of an error that is not their doing."""
+    if isinstance(error, MemoryError):
+        return "There is not enough memory for this study; close other programs, or run it on fewer series."
+    if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return "The disk is full; make room on it, and run the study again: what was fitted is kept."
+    if isinstance(error, OSError) and error.errno in (errno.EACCES, errno.EROFS, errno.EPERM):
+        return "The data folder cannot be written to; let this user write there, and run the study again."
+    return (
+        "Something went wrong that is not your doing; the server's log says what. Running it again goes on from here."
+    )
 
 
 def carry_out(run: Run) -> None:
     """Run a study to its end, or to where it is stopped. Safe to call again after a crash: what was fitted is kept,
     and the result is written in one transaction or not at all."""
     study = run.study
-    if not run.is_open or Result.objects.filter(study=study).exists():
+    if Result.objects.filter(study=study).exists() or not run.begin():
         return
-    run.begin()
     reporter = Reporter(run)
     try:
         panel, recipe = study.load.panel(), study.recipe
@@ -251,7 +278,10 @@ def carry_out(run: Run) -> None:
             save(study, found)
             run.end(Run.State.DONE)
     except Stopped as stopped:
-        run.end(Run.State.STOPPED, str(stopped))
+        if worker_is_ending():
+            run.wait_again()
+        else:
+            run.end(Run.State.STOPPED, str(stopped))
         return
     except TansyError as error:
         run.end(Run.State.FAILED, str(error))
@@ -259,7 +289,7 @@ def carry_out(run: Run) -> None:
     except Exception as error:
         run.end(
             Run.State.FAILED,
-            f"Something went wrong that is not your doing ({type(error).__name__}: {error}).",
+            said_of(error),
         )
         raise
     shutil.rmtree(work_folder(study), ignore_errors=True)
@@ -268,9 +298,11 @@ def carry_out(run: Run) -> None:
 def save(study: Study, found: Findings) -> None:
     """Write the result and its nodes; call inside a transaction."""
     page = json.dumps(sheet(found), separators=(",", ":"), allow_nan=False)
+    summary = export.summary(found)
+    published = summary["published"]["finest"]
     Result.objects.create(
         study=study,
-        summary=export.summary(found),
+        summary=summary,
         accuracy=accuracy_json(found),
         sheet=gzip.compress(page.encode(), 6),
         forecasts=_parquet(found),
@@ -280,6 +312,9 @@ def save(study: Study, found: Findings) -> None:
         band_levels=list(found.tables.band_levels),
         seen_at=found.seen_at,
         leads=found.forecast.shape[1],
+        levels=level_list(found),
+        rmsse=published["RMSSE"],
+        gain=published["gain"],
     )
     structure, ways = found.structure, trails(found.structure)
     scores = np.where(np.isfinite(found.node_scores), found.node_scores, np.nan)
@@ -327,25 +362,29 @@ def save(study: Study, found: Findings) -> None:
 
 def _parquet(found: Findings) -> bytes:
     buffer = io.BytesIO()
-    export.forecasts(found).write_parquet(buffer)
+    export.forecasts(found).write_parquet(buffer, row_group_size=_ROW_GROUP)
     return buffer.getvalue()
+
+
+def level_list(found: Findings) -> list[dict[str, Any]]:
+    """Name and number of nodes of each level, then of all."""
+    n_nodes = [*(level.n_nodes for level in found.structure.levels), found.structure.n_nodes]
+    return [{"name": name, "n_nodes": n} for name, n in zip(found.tables.level_names, n_nodes, strict=True)]
 
 
 def accuracy_json(found: Findings) -> dict[str, Any]:
     """The pooled tables as the screens show them."""
-    tables = found.tables
-    n_nodes = [*(level.n_nodes for level in found.structure.levels), found.structure.n_nodes]
+    tables, finest = found.tables, found.structure.n_aggregates
 
     def lists(values: NDArray[np.float64]) -> Any:
-        rounded = np.round(values, 4).astype(object)
+        rounded = (np.round(values, 4) + 0.0).astype(object)
         rounded[~np.isfinite(values)] = None
         return rounded.tolist()
 
     return {
-        "levels": [
-            {"name": name, "n_nodes": nodes, "cells": int(cells)}
-            for name, nodes, cells in zip(tables.level_names, n_nodes, tables.cells, strict=True)
-        ],
+        "levels": level_list(found),
+        "cells": tables.cells.tolist(),
+        "shared": tables.shared.tolist(),
         "measures": list(MEASURES),
         "methods": list(tables.method_names),
         "reconciliations": list(tables.reconciliation_names),
@@ -354,5 +393,5 @@ def accuracy_json(found: Findings) -> dict[str, Any]:
         "by_reconciliation": lists(tables.by_reconciliation),
         "coverage": lists(tables.coverage),
         "chosen": {name: int((found.chosen == j).sum()) for j, name in enumerate(found.methods)},
-        "zero_by_decision": int((found.chosen < 0).sum()),
+        "zero_by_decision": int(((found.chosen < 0) & (found.forecast == 0.0).all(axis=1))[finest:].sum()),
     }

@@ -27,7 +27,7 @@ def as_csv(found: Workings) -> str:
     writer.writerow(["period", *(column.title for column in found.columns)])
     for row, label in enumerate(found.labels):
         cells = [found.cells[column.name][row].value for column in found.columns]
-        writer.writerow([label, *("" if value is None else repr(value) for value in cells)])
+        writer.writerow([label, *("" if value is None else repr(value + 0.0) for value in cells)])
     return out.getvalue()
 
 

@@ -3,25 +3,47 @@
 from __future__ import annotations
 
 import fcntl
+import sys
 from typing import Any
 
 from django.conf import settings
 from django.core.management.base import BaseCommand, CommandError
+from django.db import transaction
 from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 
+from tansy.server.studies import services
 from tansy.server.studies.models import Run
+from tansy.server.studies.tasks import carry_out
 
 MAX_ATTEMPTS = 3
 
 
 def take_up_again() -> int:
-    """What a killed worker left RUNNING goes back to the queue, at most three times; returns how many did."""
+    """Every run that claims to be open goes back to the queue with a task of its own, unless the worker has died over
+    it three times; tasks that belong to no open run are dropped. Returns how many runs wait."""
     Run.objects.filter(state=Run.State.RUNNING, attempts__gte=MAX_ATTEMPTS).update(
         state=Run.State.FAILED,
         message=f"The worker died {MAX_ATTEMPTS} times during this run; it is not tried again.",
     )
-    return DBTaskResult.objects.running().update(status="READY", started_at=None)
+    with transaction.atomic():
+        DBTaskResult.objects.filter(status__in=["READY", "RUNNING"]).delete()
+        Run.objects.filter(state=Run.State.RUNNING).update(state=Run.State.QUEUED)
+        waiting = list(Run.objects.filter(state=Run.State.QUEUED).order_by("pk").values_list("pk", flat=True))
+        for pk in waiting:
+            carry_out.enqueue(pk)
+    return len(waiting)
+
+
+class GentleWorker(Worker):
+    """Ends when it is told to: the run under way goes back to the queue. Told again, as where every process of a
+    terminal or a service hears the same signal, it goes on ending."""
+
+    def shutdown(self, signum: int, frame: Any) -> None:
+        services.end_worker()
+        self.running = False
+        if not self.running_task:
+            sys.exit(0)
 
 
 class Command(BaseCommand):
@@ -34,7 +56,7 @@ class Command(BaseCommand):
         except OSError:
             raise CommandError(f"Another worker is at work on {settings.DATA}.") from None
         take_up_again()
-        worker = Worker(
+        worker = GentleWorker(
             queue_names=["*"], interval=0.3, batch=False, backend_name="default", startup_delay=False, max_tasks=None,
             worker_id="tansy", excluded_queue_names=[],
         )  # fmt: skip

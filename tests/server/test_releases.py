@@ -1,0 +1,129 @@
+"""Releases from end to end: with every kind of plan, with awkward names, and from the rows that go out."""
+
+from __future__ import annotations
+
+import io
+import itertools
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pytest
+from rest_framework.test import APIClient
+
+from tansy.engine.timeline import label
+from tansy.server.releases.models import Release
+from tansy.server.studies import services
+from tansy.server.studies.models import Study
+from tests.garden import FIRST_WEEK, N_WEEKS, RECIPE, SALES
+from tests.server.conftest import hand_in
+
+FIRST_AHEAD = label(FIRST_WEEK + N_WEEKS, "W")
+PLANS: dict[str, dict[str, Any]] = {
+    "arrival": {
+        "kind": "arrival", "keys": {"product": "P9", "store": "S0"}, "start": FIRST_AHEAD,
+        "like": {"product": "P1", "store": "S0"}, "share": 0.5,
+    },
+    "range": {"kind": "arrival", "keys": {"product": "P8", "store": "S2"}, "start": FIRST_AHEAD, "low": 2, "high": 9},
+    "succession": {"kind": "succession", "key": "product", "old": "P2", "new": "P7"},
+    "part of one": {"kind": "succession", "key": "product", "old": "P3", "new": "P4", "share": 0.25},
+    "lifetime": {"kind": "lifetime", "where": {"product": "P5"}, "last": label(FIRST_WEEK + N_WEEKS + 1, "W")},
+    "event": {"kind": "event", "name": "fair", "periods": [label(FIRST_WEEK + 20, "W"), FIRST_AHEAD]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("names", [*((name,) for name in PLANS), tuple(PLANS)], ids="+".join)
+def test_every_kind_of_plan_goes_through_draft_checks_publish_and_download(
+    client: APIClient, portfolio: dict[str, Any], names: tuple[str, ...]
+) -> None:
+    number = portfolio["id"]
+    for name in names:
+        answer = client.post(f"/api/portfolios/{number}/plans/", PLANS[name], format="json")
+        assert answer.status_code == 201, answer.content
+    client.post(f"/api/portfolios/{number}/studies/", {"recipe": RECIPE}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    draft = client.get(f"/api/studies/{study.pk}/draft/").json()
+    assert draft["holds"], draft["checks"]
+    made = client.post(f"/api/studies/{study.pk}/publish/", {"note": ""}, format="json")
+    assert made.status_code == 201, made.content
+    release = Release.objects.get()
+    rows = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
+    assert rows.height == draft["n_nodes"] * 6
+    structure = services.structure_of(study)
+    means = rows["mean"].to_numpy().reshape(structure.n_nodes, 6)
+    assert structure.summation.largest_gap(means) <= 1e-9
+    assert draft["total"]["mean"] == means[0].tolist() == made.json()["total"]
+    series = rows.filter(pl.col("level") == "product × store")
+    products = set(series["product"].to_list())
+    assert ("P9" in products) == ("arrival" in names) and ("P2" in products) == ("succession" not in names)
+    csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
+    assert csv.height == rows.height and csv["mean"].sum() == pytest.approx(rows["mean"].sum())
+    if "arrival" in names:
+        own = client.get(f"/api/releases/{release.pk}/rows/?product=P9&store=S0").json()
+        assert own["count"] == 6 and own["rows"][0]["mean"] > 0
+
+
+AWKWARD = ("format", "start", "limit", "level", "mean", "q0.5")
+
+
+@pytest.mark.parametrize(("first", "second"), list(itertools.pairwise(AWKWARD)))
+def test_key_columns_of_any_name_go_from_the_file_to_the_feed(client: APIClient, first: str, second: str) -> None:
+    lines = SALES.splitlines()
+    text = "\n".join(
+        [f"week,{first},{second},units", *(",".join(line.split(",")[i] for i in (0, 1, 2, 4)) for line in lines[1:])]
+    )
+    upload = hand_in(client, text).json()
+    options = {"keys": [first, second], "value": "units", "time": "week"}
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Odd", "options": options}, format="json")
+    assert loaded.status_code == 201, loaded.content
+    recipe = RECIPE.split("[structure]")[0] + "[structure]\n[methods]" + RECIPE.split("[methods]")[1]
+    number = loaded.json()["id"]
+    client.post(f"/api/portfolios/{number}/studies/", {"recipe": recipe}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    assert client.post(f"/api/studies/{study.pk}/publish/", {}, format="json").status_code == 201
+    release = Release.objects.get()
+    own = {"level", "mean", "q0.5"}
+    named = {key: f"key {key}" if key in own else key for key in (first, second)}
+    query = {f"column:{named[first]}": "P1", f"column:{named[second]}": "S0"}
+    page = client.get(f"/api/releases/{release.pk}/rows/", query)
+    assert page.status_code == 200, page.content
+    assert page.json()["count"] == 6
+    assert client.get(f"/api/portfolios/{number}/coverage/").status_code == 200
+    assert client.get(f"/api/portfolios/{number}/overview/", {"by": first, second: "S0"}).status_code == 200
+
+
+def test_names_that_begin_like_a_formula_stay_texts_and_no_zero_has_a_sign(client: APIClient) -> None:
+    text = SALES.replace(",P1,", ",=1+1,").replace(",P2,", ",@sum,").replace(",P3,", ",-9,").replace(",P4,", ",+9,")
+    gone = [
+        line
+        for line in text.splitlines()
+        if not (line.split(",")[1] == "P5" and line.split(",")[0] > label(FIRST_WEEK + 40, "W"))
+    ]
+    upload = hand_in(client, "\n".join(gone)).json()
+    options = {"keys": ["product", "store"], "gaps": "zero"}
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "=cmd", "options": options}, format="json")
+    assert loaded.status_code == 201, loaded.content
+    recipe = RECIPE.replace('product = ["group"]', "").replace('store = ["region"]', "").replace(
+        "candidates", "ended_after = 30\ncandidates"
+    ) + "[reconciliation]\nwhole_units = true\n"  # fmt: skip
+    client.post(f"/api/portfolios/{loaded.json()['id']}/studies/", {"recipe": recipe}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    assert client.post(f"/api/studies/{study.pk}/publish/", {}, format="json").status_code == 201
+    release = Release.objects.get()
+    content = client.get(f"/api/releases/{release.pk}/csv/").content
+    csv = pl.read_csv(io.BytesIO(content), infer_schema=False)
+    assert {"'=1+1", "'@sum", "'-9", "'+9"} <= set(csv["product"].to_list())
+    assert not any(cell.startswith(("=", "@", "+")) for name in csv.columns for cell in csv[name].to_list())
+    rows = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
+    assert "=1+1" in rows["product"].to_list(), "a format that has types needs no apostrophe"
+    for name in rows.columns:
+        if rows[name].dtype == pl.Float64:
+            values = rows[name].to_numpy()
+            assert (values == 0.0).any() and not np.signbit(values[values == 0.0]).any(), name
+    assert b",-0.0" not in content and b",-0\n" not in content

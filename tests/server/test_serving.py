@@ -1,0 +1,109 @@
+"""The server as a process: told to end in every way a terminal or a service manager has, and killed."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tansy.server import serving
+from tansy.server.settings import _secret_key
+
+
+def free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+def children_of(pid: int) -> list[int]:
+    found = []
+    for one in Path("/proc").glob("[0-9]*/stat"):
+        try:
+            if int(one.read_text().rsplit(")", 1)[1].split()[1]) == pid:
+                found.append(int(one.parent.name))
+        except (OSError, IndexError):
+            continue
+    return found
+
+
+def alive(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[0] != "Z"
+    except OSError:
+        return False
+
+
+def until(holds: Any, seconds: float = 60.0) -> bool:
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        if holds():
+            return True
+        time.sleep(0.1)
+    return False
+
+
+@pytest.mark.parametrize("how", ["ctrl-c", "term to all", "killed"])
+def test_however_it_is_ended_nothing_is_left_behind(tmp_path: Path, how: str) -> None:
+    port = free_port()
+    env = {**os.environ, "TANSY_DATA": str(tmp_path), "DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
+    env.pop("TANSY_DATABASE", None)
+    served = subprocess.Popen(
+        [sys.executable, "-m", "tansy.cli", "serve", "--port", str(port)], env=env, start_new_session=True,
+        stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+
+    def answers() -> bool:
+        try:
+            with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/session/", timeout=2) as page:
+                return bool(page.status == 200)
+        except OSError:
+            return False
+
+    try:
+        assert until(answers)
+        family = [served.pid]
+        for pid in family:
+            family += children_of(pid)
+        assert len(family) >= 4, "the server, gunicorn with its worker, and the worker of runs"
+        if how == "ctrl-c":
+            os.killpg(served.pid, signal.SIGINT)  # as a terminal does: to every process of its foreground group
+        elif how == "term to all":
+            for pid in family:
+                os.kill(pid, signal.SIGTERM)
+        else:
+            served.kill()
+        assert until(lambda: served.poll() is not None)
+        assert until(lambda: not any(alive(pid) for pid in family[1:])), "a child holds on to port and lock"
+    finally:
+        if served.poll() is None:
+            os.killpg(served.pid, signal.SIGKILL)
+
+
+@pytest.mark.parametrize(
+    ("given", "host", "expected"),
+    [(None, "127.0.0.1", "localhost,127.0.0.1,[::1],127.0.0.1"), (None, "0.0.0.0", "*"), (None, "::", "*"),
+     ("plan.example", "0.0.0.0", "plan.example"), ("a,b", "127.0.0.1", "a,b")],
+)  # fmt: skip
+def test_names_that_the_server_answers_to(
+    monkeypatch: pytest.MonkeyPatch, given: str | None, host: str, expected: str
+) -> None:
+    monkeypatch.delenv("TANSY_HOSTS", raising=False)
+    if given:
+        monkeypatch.setenv("TANSY_HOSTS", given)
+    assert serving.hosts(host) == expected
+
+
+def test_an_empty_secret_key_is_made_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("tansy.server.settings.DATA", tmp_path)
+    (tmp_path / "secret-key").write_text("")
+    made = _secret_key()
+    assert len(made) > 40 and _secret_key() == made
