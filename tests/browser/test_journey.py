@@ -87,7 +87,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     page.keyboard.press("ArrowRight")
     expect(page.get_by_text(re.compile(r"From 20\d\d-W\d\d, \d+ weeks:"))).to_be_visible()
     expect(page).to_have_url(re.compile("origin=20"))
-    page.keyboard.press("k")
+    page.keyboard.press("j")
     expect(heading).to_contain_text("South")
 
     # Look: differences at the press of a key, years side by side, parts
@@ -203,7 +203,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     assert pl.read_parquet(download.value.path()).height == csv.height
     finest = csv.filter(pl.col("level") == "product × store")
     assert finest.select("product", "store").unique().height == 18
-    total = csv.filter(pl.col("node") == "All products × All stores").sort("lead")
+    total = csv.filter(pl.col("node") == "every product × every store").sort("lead")
     summed = finest.group_by("lead").agg(pl.col("mean").sum()).sort("lead")
     assert (total["mean"] - summed["mean"]).abs().max() < 1e-9 * total["mean"].max()
     page.get_by_label("Name of the system").fill("warehouse")
@@ -252,8 +252,8 @@ def test_a_wild_value_is_corrected_and_reverted_and_actuals_are_added(page: Page
     # Corrections: found, drawn, accepted by key, shown with its ring, reverted from the ledger
     place(page, "Intake")
     pages = page.get_by_role("navigation", name="Pages of Intake")
+    expect(pages.get_by_role("link", name=re.compile(r"Corrections\s*\d"))).to_be_visible()  # looked for at loading
     pages.get_by_role("link", name="Corrections").click()
-    page.get_by_role("button", name="Look for them").click()
     value = page.get_by_role("region", name="The value in its context")
     expect(value).to_contain_text("P1 × S0, 2024-W20")
     expect(value).to_contain_text("950 were received")

@@ -1,5 +1,6 @@
 /** Node of a study -> options of its picture. Pure: tested without a browser. */
 import type { Schema } from '../api/client';
+import { fixed } from '../ui/format';
 import { type Colours, tooltip } from './colours';
 import { endNames } from './end-names';
 import { rings } from './rings';
@@ -140,6 +141,32 @@ export function baseOptions(periods: string[], from: number, colours: Colours) {
   };
 }
 
+/** What is known of a period, for the pointer: what was sold or is forecast, its bands, and the year before. */
+export function said(node: Node, at: number): string {
+  const digits = digitsOf(node);
+  const lead = at - node.n_past;
+  const before = node.history[at - (YEAR[node.frequency] ?? node.season_length)] ?? null;
+  const lines = [`<b>${node.periods[at] ?? ''}</b>`];
+  if (lead < 0) lines.push(`sold ${fixed(node.history[at], digits)}`);
+  const received = node.received?.[at] ?? null;
+  if (lead < 0 && received !== null && received !== node.history[at])
+    lines.push(`as received ${fixed(received, digits)}`);
+  if (lead >= 0) lines.push(`forecast ${fixed(node.forecast[lead], digits)}`);
+  for (const band of lead >= 0 ? node.bands : [])
+    lines.push(`${band.level} %: ${fixed(band.low[lead], digits)} to ${fixed(band.high[lead], digits)}`);
+  if (before !== null) lines.push(`a year before ${fixed(before, digits)}`);
+  return lines.join('<br>');
+}
+
+/** Periods from one to the same of the year before. */
+export const YEAR: Record<string, number> = { D: 364, W: 52, '4W': 13, M: 12, Q: 4, Y: 1 };
+
+/** Whole numbers where all that is sold is, and there are tens of it. */
+export function digitsOf(node: Pick<Node, 'received' | 'history'>): number {
+  const sold = (node.received ?? node.history).filter((value) => value !== null);
+  return sold.every((value) => Number.isInteger(value)) && Math.max(...sold, 0) >= 20 ? 0 : 1;
+}
+
 export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span: Span, colours: Colours) {
   const length = node.periods.length;
   const lastKnown = node.history.at(-1) ?? null;
@@ -198,6 +225,10 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
       : [];
   return {
     ...baseOptions(node.periods, firstShown(node, span), colours),
+    tooltip: {
+      ...tooltip(colours, 1),
+      formatter: (at: { dataIndex: number }[]) => said(node, at[0]?.dataIndex ?? 0),
+    },
     series: [
       reach([
         ...node.bands.flatMap((one) => [one.low, one.high].map((values) => ({ start: node.n_past, values }))),

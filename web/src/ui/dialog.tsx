@@ -17,7 +17,12 @@ export function Dialog({
     return () => dialog?.close();
   }, []);
   return (
-    <dialog ref={ref} className="modal items-start pt-[12vh]" aria-label={title} onClose={close}>
+    <dialog
+      ref={ref}
+      className="modal items-start pt-[12vh] focus-visible:outline-none"
+      aria-label={title}
+      onClose={close}
+    >
       <div className="modal-box border border-rule">
         <h2 className="mb-3 text-base font-semibold">{title}</h2>
         {children}

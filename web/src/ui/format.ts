@@ -27,6 +27,13 @@ export function signed(value: number | null | undefined, digits: number): string
   return `${value < 0 ? '−' : '+'}${text}`;
 }
 
+/** A bias, actual minus forecast, with its sign in words: which way is which is asked every time. */
+export function biased(value: number | null | undefined, digits: number): string {
+  const text = signed(value, digits);
+  if (!value || Number(fixed(Math.abs(value), digits)) === 0) return text;
+  return `${text} ${value < 0 ? 'too high' : 'too low'}`;
+}
+
 export function share(value: number | null | undefined): string {
   return value === null || value === undefined ? '–' : fixed(100 * value, 1);
 }

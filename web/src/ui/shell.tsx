@@ -7,7 +7,7 @@ import { portfolios, releases, session, studies } from '../api/queries';
 import { count } from './format';
 import { KeysDialog } from './keys';
 import { SearchDialog } from './search';
-import { Failed, Loading } from './states';
+import { Empty, Failed, Loading } from './states';
 import { currentTheme, keepTheme, type Theme } from './theme';
 import { typing } from './typing';
 
@@ -28,7 +28,7 @@ export function useHere(): Here {
 
 export function Shell() {
   const who = useQuery(session);
-  const { pathname } = useLocation();
+  const { pathname, search, hash } = useLocation();
   const [open, setOpen] = useState<'search' | 'keys' | null>(null);
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -43,7 +43,7 @@ export function Shell() {
   }, []);
   if (who.isPending) return <Loading what="Tansy" />;
   if (who.isError) return <Failed error={who.error} retry={() => void who.refetch()} />;
-  if (!who.data.user) return <Navigate to="/sign-in" state={{ from: pathname }} replace />;
+  if (!who.data.user) return <Navigate to="/sign-in" state={{ from: pathname + search + hash }} replace />;
   return (
     <div className="flex h-screen min-w-[1024px]">
       <a
@@ -54,12 +54,42 @@ export function Shell() {
       </a>
       <Rail user={who.data.user} open={setOpen} />
       <div id="content" className="flex min-w-0 flex-1">
-        <Outlet />
+        <Known />
       </div>
       {open === 'search' && <SearchDialog close={() => setOpen(null)} />}
       {open === 'keys' && <KeysDialog close={() => setOpen(null)} />}
     </div>
   );
+}
+
+/** The open place, where its address names a portfolio that is there, and a study of that portfolio. */
+function Known() {
+  const params = useParams();
+  const portfolio = params.portfolio === undefined ? undefined : Number(params.portfolio);
+  const all = useQuery(portfolios).data;
+  const known = portfolio === undefined || !all || all.some((one) => one.id === portfolio);
+  const list = useQuery({ ...studies(portfolio ?? 0), enabled: portfolio !== undefined && known }).data;
+  if (!known)
+    return (
+      <Empty title="There is no such portfolio">
+        It may have been deleted, or the address mistyped.{' '}
+        <Link className="link" to="/">
+          Go to the newest portfolio
+        </Link>
+        .
+      </Empty>
+    );
+  if (params.study !== undefined && list && !list.some((one) => one.id === Number(params.study)))
+    return (
+      <Empty title="There is no such study in this portfolio">
+        It may have been deleted, or belong to another portfolio.{' '}
+        <Link className="link" to={`/p/${portfolio}/study`}>
+          See the studies of this portfolio
+        </Link>
+        .
+      </Empty>
+    );
+  return <Outlet />;
 }
 
 function Rail({ user, open }: { user: string; open: (what: 'search' | 'keys') => void }) {
@@ -70,6 +100,8 @@ function Rail({ user, open }: { user: string; open: (what: 'search' | 'keys') =>
   const params = useParams();
   const current = all?.find((one) => one.id === portfolio);
   const running = list?.find((one) => one.run.state === 'running' || one.run.state === 'queued');
+  const { pathname } = useLocation();
+  const inIntake = /^\/intake|^\/p\/\d+\/(intake|append)/.test(pathname); // reviews and later actuals too
   const base = `/p/${portfolio}`;
   const inStudy = (place: string) => (study === undefined ? `${base}/study` : `${base}/s/${study}/${place}`);
   const places: { to: string; label: string; note?: string | undefined; on: boolean }[] = [
@@ -118,7 +150,7 @@ function Rail({ user, open }: { user: string; open: (what: 'search' | 'keys') =>
                 to={place.to}
                 className={({ isActive }) =>
                   `block border-l-[3px] py-2 pl-[14px] pr-2 leading-tight ${
-                    isActive
+                    isActive || (place.label === 'Intake' && inIntake)
                       ? 'border-base-content bg-raised font-semibold'
                       : 'border-transparent hover:bg-raised'
                   }`
@@ -174,7 +206,7 @@ function PortfolioPicker({ current }: { current: number | undefined }) {
     <label className="block">
       Portfolio
       <select
-        className="select select-xs mt-1 w-full"
+        className="select select-xs mt-1 w-full truncate pr-6"
         value={current}
         onChange={(event) => navigate(`/p/${event.target.value}/study`)}
       >

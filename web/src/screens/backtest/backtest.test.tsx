@@ -17,11 +17,11 @@ const figures = (level: number) =>
 const summary: Schema['Summary'] = {
   accuracy: {
     levels: [
-      { name: 'all', n_nodes: 1, cells: 6 },
-      { name: 'group × all', n_nodes: 3, cells: 18 },
-      { name: 'all × region', n_nodes: 2, cells: 12 },
-      { name: 'group × region', n_nodes: 6, cells: 36 },
-      { name: 'all nodes', n_nodes: 12, cells: 72 },
+      { name: 'all', n_nodes: 1 },
+      { name: 'group × all', n_nodes: 3 },
+      { name: 'all × region', n_nodes: 2 },
+      { name: 'group × region', n_nodes: 6 },
+      { name: 'all nodes', n_nodes: 12 },
     ],
     measures: ['RMSSE', 'WAPE', 'MAE', 'bias', 'gain'],
     methods: [...METHODS, 'choice per series', 'published'],
@@ -38,6 +38,8 @@ const summary: Schema['Summary'] = {
       [0.95, 0.8],
       [null, 0.78],
     ]),
+    cells: [6, 18, 12, 36, 72].map((n) => [n, n, n, n / 2, n, n, n, n]),
+    shared: [6, 18, 12, 36, 72].map((n) => Array(8).fill(n / 2)),
     chosen: { theta: 7, mean: 1 },
     zero_by_decision: 2,
   },
@@ -75,8 +77,9 @@ describe('the backtest', () => {
       'naive',
       'drift',
     ]);
-    expect(rows[3]).toEqual(['theta', '0.550', '55.0', '5.50', '+5.0', '+54.2', '7']);
-    expect(screen.getByText(/judged on the same 36 values/)).toBeDefined();
+    expect(rows[3]).toEqual(['theta', '0.550', '55.0', '5.50', '+5.0 too low', '+54.2', '18', '18', '7']);
+    expect(rows[8]?.[4]).toBe('−30.0 too high');
+    expect(screen.getByText(/judged on all 36 values that it covers/)).toBeDefined();
     expect(screen.getByText(/2 ended series are forecast as zero/)).toBeDefined();
   });
 
@@ -100,9 +103,9 @@ describe('the backtest', () => {
   it('takes level and measure from the address, and changes them there', async () => {
     open('?level=all&measure=WAPE');
     await screen.findByRole('img', { name: 'WAPE of the methods by lead' });
-    expect(screen.getByText(/judged on the same 6 values/)).toBeDefined();
+    expect(screen.getByText(/judged on all 6 values/)).toBeDefined();
     fireEvent.change(screen.getByLabelText('Level'), { target: { value: '4' } });
-    await waitFor(() => expect(screen.getByText(/judged on the same 72 values/)).toBeDefined());
+    await waitFor(() => expect(screen.getByText(/judged on all 72 values/)).toBeDefined());
   });
 
   it('sets coverage beside its nominal level, by lead, and leaves empty what was not tested', async () => {
@@ -130,13 +133,13 @@ describe('tables taken along', () => {
     serve(() => ({ body: summary }));
     show(<Backtest />, '/p/:portfolio/s/:study/backtest', '/p/1/s/7/backtest?level=all');
     const lines = await kept(await screen.findByRole('region', { name: 'Over all leads' }), /^CSV/);
-    expect(lines[0]).toBe('Method,RMSSE,WAPE,MAE,bias,gain,Chosen for');
+    expect(lines[0]).toBe('Method,RMSSE,WAPE,MAE,bias,gain,Values,Values of the gain,Chosen for');
     expect(lines.slice(1, 4).map((line) => line.split(',')[0])).toEqual([
       'published',
       'choice per series',
       'theta',
     ]);
-    expect(lines[3]).toMatch(/^theta,0\.7,70,7,5,41\.6\d+,7$/);
+    expect(lines[3]).toMatch(/^theta,0\.7,70,7,5,41\.6\d+,3,3,7$/);
   });
 
   it('name the levels of the structure, before and after reconciliation', async () => {

@@ -7,7 +7,7 @@ import { summary as summaryQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { linesOptions } from '../../charts/lines';
-import { count, fixed, share, signed } from '../../ui/format';
+import { biased, count, fixed, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
@@ -25,7 +25,7 @@ const UNITS: Record<Measure, string> = {
   RMSSE: 'RMSSE, 1 = a naive step',
   WAPE: 'WAPE, % of volume',
   gain: 'gain in RMSSE over the seasonal naive, %',
-  bias: 'bias, % of volume (forecast minus actual)',
+  bias: 'bias, % of volume (below zero: forecast too high)',
 };
 
 export function Backtest() {
@@ -79,8 +79,9 @@ function View({ data }: { data: Schema['Summary'] }) {
           {data.origins.length} origins, {data.origins[0]} to {data.origins.at(-1)}, each {data.leads} periods
           ahead, every method re-estimated at each.{' '}
           <span className="text-second">
-            All are judged on the same {count(accuracy.levels[level]?.cells ?? 0)} values: those that every
-            method could forecast.
+            What is published is judged on all {count(accuracy.cells[level]?.at(-1) ?? 0)} values that it
+            covers, each method on those it could forecast; the gain is on the values that the seasonal naive
+            could forecast too.
           </span>
         </p>
         <ByLead accuracy={accuracy} level={level} measure={measure} />
@@ -152,8 +153,10 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
         <td className="num">{fixed(values[at('RMSSE')], 3)}</td>
         <td className="num">{fixed(values[at('WAPE')], 1)}</td>
         <td className="num">{fixed(values[at('MAE')], 2)}</td>
-        <td className="num">{signed(values[at('bias')], 1)}</td>
+        <td className="num">{biased(values[at('bias')], 1)}</td>
         <td className="num">{signed(values[at('gain')], 1)}</td>
+        <td className="num">{count(accuracy.cells[level]?.[j] ?? 0)}</td>
+        <td className="num">{count(accuracy.shared[level]?.[j] ?? 0)}</td>
         <td className="num">{name in accuracy.chosen ? count(accuracy.chosen[name] ?? 0) : ''}</td>
       </tr>
     );
@@ -166,11 +169,12 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
         </h2>
         <TableOut
           name={`Methods over all leads, ${accuracy.levels[level]?.name}`}
-          head={['Method', ...accuracy.measures, 'Chosen for']}
+          head={['Method', ...accuracy.measures, 'Values', 'Values of the gain', 'Chosen for']}
           rows={() =>
             [n - 1, n - 2, ...order].map((j) => {
               const name = accuracy.methods[j] ?? '';
-              return [name, ...(table[j]?.[0] ?? []), accuracy.chosen[name]];
+              const values = [accuracy.cells[level]?.[j], accuracy.shared[level]?.[j]];
+              return [name, ...(table[j]?.[0] ?? []), ...values, accuracy.chosen[name]];
             })
           }
         />
@@ -182,8 +186,10 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
             <th className="num">RMSSE</th>
             <th className="num">WAPE %</th>
             <th className="num">MAE</th>
-            <th className="num">Bias %</th>
+            <th className="num">Bias, % of volume</th>
             <th className="num">Gain %</th>
+            <th className="num">Values</th>
+            <th className="num">... of the gain</th>
             <th className="num">Chosen for, of all nodes</th>
           </tr>
         </thead>

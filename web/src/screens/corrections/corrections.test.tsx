@@ -99,7 +99,11 @@ describe('the desk of corrections', () => {
   it('accepts all above a score at once, but no shift of level, which is told and not corrected', async () => {
     const calls = desk();
     fireEvent.change(await screen.findByLabelText('score from'), { target: { value: '5' } });
-    fireEvent.click(screen.getByRole('button', { name: 'Accept 2' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Accept 2 …' }));
+    expect(decisions(calls)).toHaveLength(0); // so many at once are asked about first
+    fireEvent.click(screen.getByRole('button', { name: 'Cancel' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Accept 2 …' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Yes, accept 2' }));
     await waitFor(() => expect(decisions(calls)).toHaveLength(1));
     expect(decisions(calls)[0]).toMatchObject({ ids: [1, 2], replace: 'expected' });
     fireEvent.click(screen.getByRole('button', { name: 'P3 × S0' }));
@@ -122,7 +126,8 @@ describe('the ledger', () => {
   it('reverts what is chosen and shows the volume moved', async () => {
     const row = {
       id: 7,
-      key: 'P1 × S0',
+      key: ['P1', 'S0'],
+      name: 'P1 × S0',
       period: '2025-W10',
       received: 90,
       value: null,

@@ -86,6 +86,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
   const [value, setValue] = useState('');
   const [reason, setReason] = useState('');
   const [bulk, setBulk] = useState('8');
+  const [asked, setAsked] = useState(false);
   const current = kept.found.find((one) => one.id === at) ?? kept.found[0];
   const decide = useMutation({
     mutationFn: (decision: Decision) =>
@@ -103,8 +104,14 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
         const list = old.found.map((one) =>
           ids.has(one.id) ? { ...one, state: state[decision.decision] } : one,
         );
-        const counts = { open: 0, accepted: 0, dismissed: 0 };
-        for (const one of list) counts[one.state] += 1;
+        // the list is cut off at the first thousands: what has changed moves the counts, which are of all
+        const counts = { ...old.counts };
+        for (const one of old.found) {
+          if (!ids.has(one.id)) continue;
+          counts[one.state] = (counts[one.state] ?? 0) - 1;
+          const to = state[decision.decision];
+          counts[to] = (counts[to] ?? 0) + 1;
+        }
         return { ...old, found: list, counts };
       });
       for (const key of ['series', 'ledger', 'kinds'])
@@ -178,11 +185,30 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
             type="button"
             className="btn btn-xs"
             disabled={many.length === 0 || decide.isPending}
-            onClick={() => decide.mutate({ decision: 'accept', ids: many, replace: 'expected', reason })}
+            onClick={() => setAsked(true)}
           >
-            Accept {count(many.length)}
+            Accept {count(many.length)} …
           </button>
         </div>
+        {asked && (
+          <p role="alert" className="flex items-center gap-3 border-b border-rule px-3 py-1.5 text-[13px]">
+            Replace {count(many.length)} {many.length === 1 ? 'value or run' : 'values or runs'} by what was
+            expected? Each can be reverted in the Ledger.
+            <button
+              type="button"
+              className="btn btn-xs btn-primary ml-auto"
+              onClick={() => {
+                setAsked(false);
+                decide.mutate({ decision: 'accept', ids: many, replace: 'expected', reason });
+              }}
+            >
+              Yes, accept {count(many.length)}
+            </button>
+            <button type="button" className="btn btn-xs" onClick={() => setAsked(false)}>
+              Cancel
+            </button>
+          </p>
+        )}
         <List list={kept.found} at={current?.id ?? 0} onPick={setAt} />
       </div>
       {current && (
@@ -336,7 +362,8 @@ function List({ list, at, onPick }: { list: Suspicion[]; at: number; onPick: (id
               <td>
                 <button
                   type="button"
-                  className="cursor-pointer text-left whitespace-nowrap"
+                  className="block max-w-[168px] cursor-pointer truncate text-left"
+                  title={one.name}
                   onClick={() => onPick(one.id)}
                 >
                   {one.name}

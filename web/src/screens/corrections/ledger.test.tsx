@@ -6,7 +6,8 @@ import { Ledger } from './ledger';
 
 const entry = (id: number, changes: Partial<Schema['Correction']> = {}): Schema['Correction'] => ({
   id,
-  key: `P${id} | S1`,
+  key: [`P${id}`, 'S1'],
+  name: `P${id} | S1`,
   period: '2025-W10',
   received: 120,
   value: 31,

@@ -54,7 +54,7 @@ export function Ledger() {
             <input
               className="input input-xs w-[160px] text-base-content"
               value={key}
-              placeholder="part of a key"
+              placeholder="part of a name or code"
               onChange={(event) => setSearch(event.target.value ? { key: event.target.value } : {})}
             />
           </label>
@@ -120,7 +120,7 @@ export function Ledger() {
                       <input
                         type="checkbox"
                         className="checkbox checkbox-xs"
-                        aria-label={`Choose ${one.key}, ${one.period}`}
+                        aria-label={`Choose ${one.name}, ${one.period}`}
                         checked={chosen.has(one.id)}
                         onChange={() => {
                           const next = new Set(chosen);
@@ -130,7 +130,7 @@ export function Ledger() {
                       />
                     )}
                   </td>
-                  <td>{one.key}</td>
+                  <td title={one.key.join(' × ')}>{one.name}</td>
                   <td className="whitespace-nowrap">{one.period}</td>
                   <td className="num">{fixed(one.received, 0)}</td>
                   <td className="num">{one.value === null ? 'unknown' : fixed(one.value, 0)}</td>

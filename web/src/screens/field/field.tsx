@@ -166,7 +166,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     `${sheet.rows[sheet.row[cell] ?? 0]?.name} × ${sheet.columns[sheet.column[cell] ?? 0]?.name}`;
   return (
     <Page
-      title={`${sheet.rows[0]?.name ?? 'All'} × ${sheet.columns[0]?.name.toLowerCase() ?? 'all'}`}
+      title={`${sheet.rows[0]?.name ?? 'all'} × ${sheet.columns[0]?.name ?? 'all'}`}
       actions={
         <>
           {kind && (

@@ -3,7 +3,11 @@ import type { Schema } from '../../api/client';
 import { count } from '../../ui/format';
 
 const WORDS: Record<string, string> = {
-  duplicate: 'Duplicate rows',
+  duplicate: 'Several rows for one period',
+  copy: 'Exact copies of rows',
+  'total-row': 'Totals among the rows',
+  'total-column': 'Totals among the columns',
+  'two-decimals': 'Two ways of writing decimals',
   gap: 'Missing periods',
   negative: 'Negative values',
   'not-a-number': 'Not a number',

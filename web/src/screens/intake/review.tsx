@@ -9,10 +9,23 @@ import { Choice, Page } from '../../ui/page';
 import { saveFile } from '../../ui/save';
 import { Failed, Loading } from '../../ui/states';
 import { Findings } from './findings';
-import { optionsFrom, type Role, type Roles, rolesOf, withRole } from './roles';
+import {
+  alsoChanged,
+  keepRoles,
+  keptRoles,
+  optionsFrom,
+  type Role,
+  type Roles,
+  rolesOf,
+  signature,
+  withRole,
+} from './roles';
 
 type Decisions = Required<
-  Pick<Schema['OptionsRequest'], 'gaps' | 'duplicates' | 'negatives' | 'unfinished' | 'week_start'>
+  Pick<
+    Schema['OptionsRequest'],
+    'gaps' | 'duplicates' | 'copies' | 'totals' | 'negatives' | 'unfinished' | 'week_start'
+  >
 > & { frequency: Schema['FrequencyEnum'] | null; sheet: string | null };
 
 const GAPS = [
@@ -28,6 +41,14 @@ const NEGATIVES = [
 const UNFINISHED = [
   { value: 'leave-out', label: 'is left out' },
   { value: 'keep', label: 'stays' },
+] as const;
+const COPIES = [
+  { value: 'one', label: 'keep one' },
+  { value: 'all', label: 'count all' },
+] as const;
+const TOTALS = [
+  { value: 'leave-out', label: 'are left out' },
+  { value: 'keep', label: 'are series' },
 ] as const;
 const WEEK_STARTS = [
   { value: 'monday', label: 'Monday' },
@@ -60,10 +81,13 @@ export function Review() {
   const id = Number(useParams().upload);
   const navigate = useNavigate();
   const client = useQueryClient();
-  const [roles, setRoles] = useState<Roles | null>(null);
+  const [roles, setRoles] = useState<Roles | null>(() => keptRoles(`upload ${id}`));
+  const [moved, setMoved] = useState('');
   const [decisions, setDecisions] = useState<Decisions>({
     gaps: 'zero',
     duplicates: 'sum',
+    copies: 'one',
+    totals: 'leave-out',
     negatives: 'keep',
     unfinished: 'leave-out',
     week_start: 'monday',
@@ -112,6 +136,11 @@ export function Review() {
       ),
     onSuccess: (text) => saveFile('rows-left-out.csv', text as unknown as string),
   });
+  const found = preview.data?.columns;
+  useEffect(() => {
+    const before = found && roles === null ? keptRoles(signature(found)) : null;
+    if (before) setRoles(before); // a file with these columns was reviewed before
+  }, [found, roles]);
   const frequency = preview.data?.understood?.frequency;
   useEffect(() => {
     if (frequency && decisions.frequency === null) setNative(frequency);
@@ -124,6 +153,14 @@ export function Review() {
   const ambiguous = has('ambiguous-date');
   const coarser = COARSER[native ?? ''] ?? [];
   const sums = decisions.frequency !== null && decisions.frequency !== native;
+  const choose = (column: string, role: Role, of: string | null) => {
+    const before = rolesOf(columns);
+    const after = withRole(before, column, role, of);
+    setRoles(after);
+    setMoved(alsoChanged(before, after, column));
+    keepRoles(`upload ${id}`, after);
+    keepRoles(signature(columns), after);
+  };
   const set = (change: Partial<Decisions>) => setDecisions({ ...decisions, ...change });
   return (
     <Page
@@ -194,6 +231,8 @@ export function Review() {
                 </>
               )}
               .{' '}
+              {understood.decimal !== '' &&
+                `Texts are read with a decimal ${understood.decimal}: ${understood.decimal === 'comma' ? '10,5' : '10.5'} is ten and a half. `}
               {understood.keys
                 .map(
                   (key) =>
@@ -240,6 +279,22 @@ export function Review() {
               onChange={(week_start) => set({ week_start })}
             />
           )}
+          {has('copy') && (
+            <Choice
+              label="Of rows that are the same in every column"
+              options={COPIES}
+              value={decisions.copies}
+              onChange={(copies) => set({ copies })}
+            />
+          )}
+          {has('total-row') && (
+            <Choice
+              label="Rows that are totals of others"
+              options={TOTALS}
+              value={decisions.totals}
+              onChange={(totals) => set({ totals })}
+            />
+          )}
           {has('unfinished-period') && (
             <Choice
               label="A period that is not complete"
@@ -280,6 +335,9 @@ export function Review() {
             />
           )}
         </section>
+        <p role="status" className={moved ? 'max-w-prose border-l-[3px] border-base-content pl-3' : 'hidden'}>
+          {moved}
+        </p>
         <section aria-labelledby="columns">
           <h2 id="columns" className="mb-1 font-semibold">
             Columns and first rows as written{' '}
@@ -295,7 +353,7 @@ export function Review() {
                       <RoleSelect
                         column={column}
                         columns={columns}
-                        onChange={(role, of) => setRoles(withRole(rolesOf(columns), column.name, role, of))}
+                        onChange={(role, of) => choose(column.name, role, of)}
                       />
                       <span className="block max-w-[190px] pt-1 text-xs whitespace-normal">
                         {column.reason}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { optionsFrom, type Roles, withRole } from './roles';
+import { alsoChanged, keepRoles, keptRoles, optionsFrom, type Roles, signature, withRole } from './roles';
 
 const roles: Roles = {
   week: { role: 'time', of: null },
@@ -24,6 +24,26 @@ describe('roles of columns', () => {
     const changed = withRole(roles, 'returns', 'value', null);
     expect(optionsFrom(changed).value).toBe('returns');
     expect(changed.units?.role).toBe('ignored');
+  });
+
+  it('say what else a choice has changed', () => {
+    expect(alsoChanged(roles, withRole(roles, 'returns', 'value', null), 'returns')).toBe(
+      'Ignored now: units, because there is one column of sales, now returns.',
+    );
+    expect(alsoChanged(roles, withRole(roles, 'sku', 'ignored', null), 'sku')).toBe(
+      'Ignored now: family, because sku is no key any more.',
+    );
+    expect(alsoChanged(roles, withRole(roles, 'returns', 'driver', null), 'returns')).toBe('');
+  });
+
+  it('are kept for a reload, and for the next file with the same columns', () => {
+    const columns = Object.keys(roles).map((name) => ({ name, role: 'key' as const, of: null, reason: '' }));
+    expect(keptRoles(signature(columns))).toBeNull();
+    keepRoles(signature(columns), roles);
+    expect(keptRoles(signature(columns))).toEqual(roles);
+    expect(keptRoles(signature(columns.slice(1)))).toBeNull();
+    localStorage.setItem('tansy roles', '{"broken');
+    expect(keptRoles(signature(columns))).toBeNull();
   });
 
   it('leave no attribute of a column that is a key no more', () => {

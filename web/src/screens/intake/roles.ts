@@ -18,6 +18,43 @@ export function withRole(roles: Roles, name: string, role: Role, of: string | nu
   return { ...Object.fromEntries(freed), [name]: { role, of } };
 }
 
+/** What else a choice of role has changed, in words: nothing changes in silence. */
+export function alsoChanged(before: Roles, after: Roles, column: string): string {
+  const names = Object.keys(after).filter(
+    (name) => name !== column && before[name]?.role !== after[name]?.role,
+  );
+  if (names.length === 0) return '';
+  const why = ['time', 'value'].includes(after[column]?.role ?? '')
+    ? `there is one column of ${after[column]?.role === 'time' ? 'periods' : 'sales'}, now ${column}`
+    : `${column} is no key any more`;
+  return `Ignored now: ${names.join(', ')}, because ${why}.`;
+}
+
+/** Files with the same columns start from the roles that were chosen for the last one. */
+export const signature = (columns: Schema['Column'][]) =>
+  `columns ${columns.map((column) => column.name).join('\u0000')}`;
+
+const MOST_KEPT = 50;
+
+export function keptRoles(of: string): Roles | null {
+  try {
+    const all = JSON.parse(localStorage.getItem('tansy roles') ?? '[]') as [string, Roles][];
+    return all.find(([name]) => name === of)?.[1] ?? null;
+  } catch {
+    return null;
+  }
+}
+
+export function keepRoles(of: string, roles: Roles) {
+  try {
+    const all = JSON.parse(localStorage.getItem('tansy roles') ?? '[]') as [string, Roles][];
+    const others = all.filter(([name]) => name !== of);
+    localStorage.setItem('tansy roles', JSON.stringify([[of, roles], ...others].slice(0, MOST_KEPT)));
+  } catch {
+    // a browser that keeps nothing: roles last as long as the page
+  }
+}
+
 export function optionsFrom(roles: Roles): Schema['OptionsRequest'] {
   const named = (role: Role) => Object.keys(roles).filter((name) => roles[name]?.role === role);
   const attributes = Object.entries(roles).flatMap(([name, one]) =>

@@ -1,5 +1,8 @@
 /** The pages of Intake, beside its title. */
+import { useQuery } from '@tanstack/react-query';
 import { NavLink } from 'react-router';
+import { search } from '../../api/queries';
+import { count } from '../../ui/format';
 
 const PAGES = [
   { to: '', label: 'Loads' },
@@ -12,6 +15,7 @@ const PAGES = [
 ];
 
 export function IntakeTabs({ portfolio }: { portfolio: number }) {
+  const open = useQuery(search(portfolio)).data?.counts?.open ?? 0;
   return (
     <nav aria-label="Pages of Intake" className="flex gap-4 text-[13px]">
       {PAGES.map((page) => (
@@ -26,6 +30,11 @@ export function IntakeTabs({ portfolio }: { portfolio: number }) {
           }
         >
           {page.label}
+          {page.to === '/corrections' && open > 0 && (
+            <span className="ml-1 text-second" title={`${count(open)} suspicious values to decide about`}>
+              {count(open)}
+            </span>
+          )}
         </NavLink>
       ))}
     </nav>

@@ -155,17 +155,17 @@ describe('one series', () => {
     );
   });
 
-  it('leads up its trail, and to the neighbour by j but no further than the last by k', async () => {
+  it('leads up its trail, and to the one before by k but no further than the last by j', async () => {
     open({}, '?page=look');
     const title = await screen.findByRole('heading', { level: 1 });
     expect(title.textContent).toBe('Tools › ForkP1042×Coast');
     expect(within(title).getByRole('link', { name: 'Tools' }).getAttribute('href')).toBe('/p/1/s/7/series/1');
-    expect(screen.getByRole('button', { name: 'k ›' })).toHaveProperty('disabled', true);
-    fireEvent.keyDown(window, { key: 'k' });
-    expect(here()).toContain('/series/5');
-    fireEvent.keyDown(window, { key: 'j', ctrlKey: true });
-    expect(here()).toContain('/series/5');
+    expect(screen.getByRole('button', { name: 'j ›' })).toHaveProperty('disabled', true);
     fireEvent.keyDown(window, { key: 'j' });
+    expect(here()).toContain('/series/5');
+    fireEvent.keyDown(window, { key: 'k', ctrlKey: true });
+    expect(here()).toContain('/series/5');
+    fireEvent.keyDown(window, { key: 'k' });
     await waitFor(() => expect(here()).toContain('/series/4'));
   });
 

@@ -19,6 +19,7 @@ import { FitPage, OriginForms } from './fit';
 import { MethodPanel } from './found';
 import { LookPage } from './look';
 import { OriginHandle, type Tick } from './origin-handle';
+import { PublishedTable as Ahead } from './published-table';
 import { Taken } from './taken';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
@@ -95,8 +96,8 @@ function NodeView({
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
-      if (event.key === 'j') go(node.previous);
-      if (event.key === 'k') go(node.next);
+      if (event.key === 'j') go(node.next);
+      if (event.key === 'k') go(node.previous);
     };
     window.addEventListener('keydown', onKey);
     return () => window.removeEventListener('keydown', onKey);
@@ -118,7 +119,7 @@ function NodeView({
           disabled={node.previous === null}
           onClick={() => go(node.previous)}
         >
-          ‹ j
+          ‹ k
         </button>
         {node.place} of {node.n_on_level}
         <button
@@ -127,7 +128,7 @@ function NodeView({
           disabled={node.next === null}
           onClick={() => go(node.next)}
         >
-          k ›
+          j ›
         </button>
       </span>
     </>
@@ -150,6 +151,7 @@ function NodeView({
           onOrigin={(index) => set({ origin: index === null ? null : (node.origins[index]?.period ?? null) })}
         />
         <OriginLine node={node} chosen={chosen} />
+        <Ahead node={node} />
         <Methods node={node} />
         <PartsOf study={study} node={node} />
         {node.method?.includes('best') && <FormsSince study={study} node={node} method={node.method} />}

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { kept, portfolios, studies } from '../../api/queries';
+import { kept, portfolios, search, studies } from '../../api/queries';
 import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
@@ -65,6 +65,7 @@ export function StudyScreen() {
           </p>
         )}
         {running && <Progress study={running} portfolio={portfolio} />}
+        {list.data.length === 0 && <Suspicious portfolio={portfolio} />}
         {list.data.length === 0 ? (
           <Empty title="No study yet">
             The default recipe forecasts every series and every level above it by simple methods, exponential
@@ -84,6 +85,22 @@ export function StudyScreen() {
         )}
       </div>
     </Page>
+  );
+}
+
+/** Before the first study: what should be looked at in the history it would learn from. */
+function Suspicious({ portfolio }: { portfolio: number }) {
+  const open = useQuery(search(portfolio)).data?.counts?.open ?? 0;
+  if (open === 0) return null;
+  return (
+    <p className="max-w-prose border-l-[3px] border-base-content pl-3">
+      {count(open)} {open === 1 ? 'value or run' : 'values or runs'} of the history{' '}
+      {open === 1 ? 'looks' : 'look'} suspicious. A study takes them as they are until they are{' '}
+      <Link to={`/p/${portfolio}/intake/corrections`} className="link">
+        decided about in Corrections
+      </Link>
+      .
+    </p>
   );
 }
 
