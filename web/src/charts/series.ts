@@ -161,10 +161,11 @@ export function said(node: Node, at: number): string {
 /** Periods from one to the same of the year before. */
 export const YEAR: Record<string, number> = { D: 364, W: 52, '4W': 13, M: 12, Q: 4, Y: 1 };
 
-/** Whole numbers where all that is sold is, and there are tens of it. */
+/** Whole numbers where all that is sold is, and there are tens of it, or thousands. */
 export function digitsOf(node: Pick<Node, 'received' | 'history'>): number {
   const sold = (node.received ?? node.history).filter((value) => value !== null);
-  return sold.every((value) => Number.isInteger(value)) && Math.max(...sold, 0) >= 20 ? 0 : 1;
+  const most = Math.max(...sold, 0);
+  return most >= 1000 || (most >= 20 && sold.every((value) => Number.isInteger(value))) ? 0 : 1;
 }
 
 export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span: Span, colours: Colours) {

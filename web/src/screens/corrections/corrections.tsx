@@ -165,7 +165,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
     : [];
   return (
     <div className="flex min-h-0 flex-1">
-      <div className="flex w-[520px] shrink-0 flex-col border-r border-rule">
+      <div className="flex w-[560px] shrink-0 flex-col border-r border-rule">
         <div className="flex items-center gap-3 border-b border-rule px-3 py-1.5 text-[13px]">
           <span>
             <b>{count(kept.counts.open ?? 0)}</b> open, {count(kept.counts.accepted ?? 0)} corrected,{' '}
