@@ -19,6 +19,11 @@ describe('taking a table along', () => {
     );
   });
 
+  it('makes no formula of a text, and leaves numbers alone', () => {
+    expect(asCsv([['=1+1', '@a', '-x', '-1.5', -2]])).toBe("'=1+1,'@a,'-x,-1.5,-2\r\n");
+    expect(asCells([['=1+1', '+44']])).toBe("'=1+1\t+44");
+  });
+
   it('copies with the headers as cells, and makes the rows only then', async () => {
     const writeText = vi.fn(async () => {});
     vi.stubGlobal('navigator', { clipboard: { writeText } });

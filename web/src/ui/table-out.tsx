@@ -4,7 +4,12 @@ import { saveFile } from './save';
 
 export type Cell = string | number | null | undefined;
 
-const written = (cell: Cell) => (cell === null || cell === undefined ? '' : String(cell));
+/** A text that a sheet would take for a formula gets an apostrophe before it, as in the files of the server. */
+function written(cell: Cell): string {
+  if (cell === null || cell === undefined) return '';
+  const text = String(cell);
+  return /^[=+\-@\t\r]/.test(text) && Number.isNaN(Number(text)) ? `'${text}` : text;
+}
 
 /** Lines of cells with tabs between them, as sheets take them from the clipboard. */
 export const asCells = (lines: Cell[][]) => lines.map((line) => line.map(written).join('\t')).join('\n');
