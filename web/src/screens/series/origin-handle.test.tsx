@@ -29,6 +29,23 @@ describe('the origin handle', () => {
     expect(onChoose.mock.calls).toEqual([[0], [2]]);
   });
 
+  it('moves wherever the focus is, but not in a dialog or a field; none chosen lies in its range', () => {
+    const { onChoose, slider } = handle(null);
+    expect(['min', 'now', 'max'].map((what) => slider.getAttribute(`aria-value${what}`))).toEqual([
+      '0',
+      '0',
+      '3',
+    ]);
+    const dialog = document.body.appendChild(document.createElement('dialog'));
+    const field = document.body.appendChild(document.createElement('input'));
+    for (const inert of [dialog, field]) fireEvent.keyDown(inert, { key: 'ArrowRight' });
+    expect(onChoose).not.toHaveBeenCalled();
+    fireEvent.keyDown(document.body, { key: 'ArrowRight' });
+    expect(onChoose.mock.calls).toEqual([[0]]);
+    dialog.remove();
+    field.remove();
+  });
+
   it('stays within the tested origins, says which one, and lets go on Escape', () => {
     const { onChoose, slider } = handle(2);
     expect(slider.getAttribute('aria-valuetext')).toBe('2026-W06');

@@ -1,6 +1,9 @@
 /** The origin handle: diamonds on the time axis, one of which can be picked or dragged to. */
-import { useRef } from 'react';
+import { useEffect, useRef } from 'react';
 import type { Schema } from '../../api/client';
+import { typing } from '../../ui/typing';
+
+const OWN_ARROWS = 'dialog, [role=dialog], [role=menu], [role=listbox], [role=tablist], [role=grid]';
 
 export interface Tick {
   index: number;
@@ -36,10 +39,24 @@ export function OriginHandle({
     const tick = nearest(event.clientX);
     if (tick && tick.index !== chosen) onChoose(tick.index);
   };
-  const step = (by: number) => {
-    const from = chosen ?? (by > 0 ? -1 : origins.length);
-    onChoose(Math.max(0, Math.min(origins.length - 1, from + by)));
-  };
+  useEffect(() => {
+    const step = (by: number) => {
+      const from = chosen ?? (by > 0 ? -1 : origins.length);
+      onChoose(Math.max(0, Math.min(origins.length - 1, from + by)));
+    };
+    // Wherever the focus is, as j and k are, but for what has arrow keys of its own.
+    const onKey = (event: KeyboardEvent) => {
+      if (typing(event) || event.defaultPrevented) return;
+      if (event.ctrlKey || event.metaKey || event.altKey || event.shiftKey) return;
+      if (event.target instanceof Element && event.target.closest(OWN_ARROWS)) return;
+      if (event.key === 'ArrowLeft') step(-1);
+      else if (event.key === 'ArrowRight') step(1);
+      else return;
+      event.preventDefault();
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  }, [chosen, onChoose, origins.length]);
   const current = ticks.find((tick) => tick.index === chosen);
   return (
     <div ref={box} className="pointer-events-none absolute inset-0">
@@ -57,7 +74,7 @@ export function OriginHandle({
         role="slider"
         tabIndex={0}
         aria-label="Origin: forecast as it would have been made then"
-        aria-valuemin={1}
+        aria-valuemin={0}
         aria-valuemax={origins.length}
         aria-valuenow={chosen === null ? 0 : chosen + 1}
         aria-valuetext={chosen === null ? 'none chosen' : (origins[chosen]?.period ?? '')}
@@ -70,10 +87,8 @@ export function OriginHandle({
         }}
         onPointerMove={drag}
         onKeyDown={(event) => {
-          if (event.key === 'ArrowLeft') step(-1);
-          else if (event.key === 'ArrowRight') step(1);
-          else if (event.key === 'Escape') onChoose(null);
-          else return;
+          if (event.key !== 'Escape') return;
+          onChoose(null);
           event.preventDefault();
           event.stopPropagation();
         }}
