@@ -1,6 +1,6 @@
 import { fireEvent, screen, waitFor, within } from '@testing-library/react';
-import { useLocation } from 'react-router';
-import { describe, expect, it, vi } from 'vitest';
+import { useLocation, useNavigate } from 'react-router';
+import { beforeEach, describe, expect, it, vi } from 'vitest';
 import { serve, show } from '../../test/serve';
 import { Field } from './field';
 import type { Line, Sheet } from './tree';
@@ -59,6 +59,20 @@ function open(search = '', answer: { status?: number; body?: unknown } = { body:
   );
 }
 
+/** The Field at its address, and a way back to it from any other. */
+function FieldOnly() {
+  const navigate = useNavigate();
+  return useLocation().pathname.endsWith('/field') ? (
+    <Field />
+  ) : (
+    <button type="button" onClick={() => navigate(-1)}>
+      Back
+    </button>
+  );
+}
+
+beforeEach(() => sessionStorage.clear());
+
 const here = () => screen.getByTestId('here').textContent;
 const names = () =>
   screen.getAllByRole('rowheader').map((one) => one.querySelector('[title]')?.getAttribute('title'));
@@ -67,6 +81,22 @@ const places = () =>
 const current = () => document.querySelector('.current')?.getAttribute('aria-label');
 
 describe('the Field', () => {
+  it('is found by Back as it was left: folds, current cell, and the keys', async () => {
+    serve(() => ({ body: sheet }));
+    show(<FieldOnly />, '/p/:portfolio/s/:study/:place/*', '/p/1/s/7/field');
+    const grid = await screen.findByRole('grid');
+    expect(document.activeElement).not.toBe(grid);
+    for (const key of ['ArrowDown', ' ', 'ArrowDown']) fireEvent.keyDown(grid, { key });
+    fireEvent.keyDown(grid, { key: ' ', shiftKey: true });
+    const [cell, columns] = [current(), places()];
+    expect(cell).toContain('Fork');
+    fireEvent.keyDown(grid, { key: 'Enter' });
+    fireEvent.click(await screen.findByRole('button', { name: 'Back' }));
+    await waitFor(() => expect(document.activeElement).toBe(screen.getByRole('grid')));
+    expect(names()).toEqual(['All products', 'Tools', 'Fork', 'Spade']);
+    expect([current(), places()]).toEqual([cell, columns]);
+  });
+
   it('folds and unfolds products by space, and places by shift and space', async () => {
     open();
     const grid = await screen.findByRole('grid');

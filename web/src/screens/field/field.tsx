@@ -1,11 +1,12 @@
 /** All series at once: products down, places across, both foldable. */
 import { useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { memo, useCallback, useEffect, useMemo, useRef, useState } from 'react';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react';
+import { Link, useLocation, useNavigate, useParams, useSearchParams } from 'react-router';
 import { ApiError } from '../../api/client';
 import { sheet as sheetQuery } from '../../api/queries';
 import { count } from '../../ui/format';
+import { recall, remember } from '../../ui/kept';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import {
@@ -68,6 +69,15 @@ function toggled(set: ReadonlySet<number>, value: number): Set<number> {
   return next;
 }
 
+/** How a field was left. */
+interface Left {
+  rows: number[];
+  columns: number[];
+  focus: { row: number; column: number };
+  top: number;
+  left: number;
+}
+
 function FieldSheet({ sheet }: { sheet: Sheet }) {
   const { portfolio, study } = useParams();
   const navigate = useNavigate();
@@ -75,10 +85,14 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
   const lens = (LENSES.find((one) => one.value === search.get('lens'))?.value ?? 'gain') as Lens;
   const words = LENSES.find((one) => one.value === lens);
   const deepest = Math.max(...sheet.rows.map((row) => row.depth));
+  const entry = `field ${study} ${useLocation().key}`;
+  const [left] = useState(() => recall<Left>(entry));
   const [openRows, setOpenRows] = useState(() =>
-    unfoldedTo(sheet.rows, Math.min(2, Math.max(1, deepest - 1))),
+    left ? new Set(left.rows) : unfoldedTo(sheet.rows, Math.min(2, Math.max(1, deepest - 1))),
   );
-  const [openColumns, setOpenColumns] = useState(() => unfoldedTo(sheet.columns, 1));
+  const [openColumns, setOpenColumns] = useState(() =>
+    left ? new Set(left.columns) : unfoldedTo(sheet.columns, 1),
+  );
   const kind = search.get('kind');
   const match = useMemo(() => (kind ? ofKind(sheet, kind) : null), [sheet, kind]);
   const rows = useMemo(
@@ -88,7 +102,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
   );
   const columns = useMemo(() => visible(sheet.columns, openColumns), [sheet, openColumns]);
   const at = useMemo(() => cellIndex(sheet), [sheet]);
-  const [focus, setFocus] = useState({ row: 0, column: 0 });
+  const [focus, setFocus] = useState(left?.focus ?? { row: 0, column: 0 });
   const here = {
     row: Math.min(focus.row, rows.length - 1),
     column: Math.min(focus.column, columns.length - 1),
@@ -101,6 +115,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     getScrollElement: () => scroller.current,
     estimateSize: () => ROW,
     overscan: 6,
+    initialOffset: left?.top ?? 0,
     scrollMargin: HEAD,
     scrollPaddingStart: HEAD + 4,
   });
@@ -110,11 +125,29 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     getScrollElement: () => scroller.current,
     estimateSize: () => column,
     overscan: 3,
+    initialOffset: left?.left ?? 0,
     scrollMargin: NAMES,
     scrollPaddingStart: NAMES + 4,
   });
   // biome-ignore lint/correctness/useExhaustiveDependencies: columns are measured anew when their width changes
   useEffect(() => across.measure(), [column]);
+  const now = useRef({ entry, openRows, openColumns, focus });
+  now.current = { entry, openRows, openColumns, focus };
+  useLayoutEffect(() => {
+    const element = scroller.current;
+    if (!element) return;
+    if (left) element.focus({ preventScroll: true });
+    return () => {
+      const { entry, openRows, openColumns, focus } = now.current;
+      remember<Left>(entry, {
+        rows: [...openRows],
+        columns: [...openColumns],
+        focus,
+        top: element.scrollTop,
+        left: element.scrollLeft,
+      });
+    };
+  }, [left]);
   const open = useCallback(
     (node: number) => navigate(`/p/${portfolio}/s/${study}/series/${node}`),
     [navigate, portfolio, study],

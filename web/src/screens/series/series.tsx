@@ -74,7 +74,7 @@ function NodeView({
   const wanted = node.origins.findIndex((one) => one.period === search.get('origin'));
   const chosen = wanted >= 0 ? wanted : null;
   const set = useCallback(
-    (changes: Record<string, string | null>) =>
+    (changes: Record<string, string | null>, replace = true) =>
       setSearch(
         (before) => {
           for (const [name, value] of Object.entries(changes)) {
@@ -83,7 +83,7 @@ function NodeView({
           }
           return before;
         },
-        { replace: true },
+        { replace },
       ),
     [setSearch],
   );
@@ -110,7 +110,7 @@ function NodeView({
         label=""
         options={PAGES}
         value={page}
-        onChange={(to) => set({ page: to === 'forecast' ? null : to })}
+        onChange={(to) => set({ page: to === 'forecast' ? null : to }, false)}
       />
       <span className="flex items-center gap-2 text-[13px] text-second">
         <button
