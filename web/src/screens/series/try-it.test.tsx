@@ -43,7 +43,7 @@ function answer({ methods, actuals }: Asked): Schema['Tries'] {
       bands: [],
       total_forecast: [20 + i, 41 + i],
       totals: [],
-      measures: { MAE: 1 + i },
+      measures: { MAE: 1 + i, ME: 0.25 - i },
     })),
     best: { MAE: 0 },
   };
@@ -75,6 +75,8 @@ describe('trying methods', () => {
     expect(asked(calls)).toEqual({ methods: ['ets(A,N,N)', 'seasonal-naive'], actuals: [], drivers: {} });
     const rows = within(screen.getAllByRole('table')[1] as HTMLElement).getAllByRole('row');
     expect(rows[1]?.textContent).toContain('1.00 ✓');
+    expect(rows[1]?.textContent).toContain('+0.25 too low');
+    expect(rows[2]?.textContent).toContain('−0.75 too high');
     expect(rows[2]?.textContent).not.toContain('✓');
   });
 

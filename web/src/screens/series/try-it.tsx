@@ -7,7 +7,7 @@ import { tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { commonAxis, tryOptions } from '../../charts/tries';
-import { fixed, periods } from '../../ui/format';
+import { biased, fixed, periods } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { type Cell, TableOut } from '../../ui/table-out';
@@ -297,7 +297,9 @@ const Sheet = memo(function Sheet({
               </td>
               {MEASURES.map((name) => (
                 <td key={name} className={`num ${found.best[name] === i ? 'font-semibold' : ''}`}>
-                  {fixed(one.measures[name], name === 'MASE' ? 3 : 2)}
+                  {name === 'ME'
+                    ? biased(one.measures[name], 2)
+                    : fixed(one.measures[name], name === 'MASE' ? 3 : 2)}
                   {found.best[name] === i && <span title="the best"> ✓</span>}
                 </td>
               ))}
@@ -306,9 +308,9 @@ const Sheet = memo(function Sheet({
         </tbody>
       </table>
       <p className="mt-1 max-w-[80ch] text-[13px] text-second">
-        Errors of one period ahead, over the periods that all tries can fit; ✓ marks the best of each column.
-        A method that fits the past best need not forecast best: the backtest under Forecast decides. Type an
-        actual into the last row to see forecast and bands move.
+        Errors of one period ahead, actual minus forecast, over the periods that all tries can fit; ✓ marks
+        the best of each column. A method that fits the past best need not forecast best: the backtest under
+        Forecast decides. Type an actual into the last row to see forecast and bands move.
       </p>
     </section>
   );
