@@ -84,9 +84,9 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
     """
     n_series, horizon, n_paths = paths.shape
     draws = weights.shape[1]
-    seasonal = np.empty((max(m, 1), n_paths))
-    level, trend, shock, scale = np.empty(n_paths), np.empty(n_paths), np.empty(n_paths), np.empty(n_paths)
-    weight = np.empty((4, n_paths))
+    # rows that lie a power of two apart would stand in each other's way in the cache
+    rows = np.empty((8 + max(m, 1), (n_paths // 512 + 1) * 512 + 48))
+    level, trend, shock, scale, weight, seasonal = rows[0], rows[1], rows[2], rows[3], rows[4:8], rows[8:]
     for s in range(n_series):
         if math.isnan(weights[s, 0, 0]):
             paths[s] = math.nan
@@ -119,3 +119,22 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
                 _step_proportional(own_m, least, *step)
             else:
                 _step_additive(own_m, *step)
+
+
+@njit(**KERNEL)
+def places_among(values, z, places):
+    """Where each of z [Q] lies among the sorted values [series, H, N], counted from 0 with straight lines between them:
+    written to places [series, Q, H], but for rows whose values are all the same."""
+    n_series, horizon, n = values.shape
+    for s in range(n_series):
+        for h in range(horizon):
+            row = values[s, h]
+            if not row[0] < row[n - 1]:
+                continue
+            for q in range(len(z)):
+                above = np.searchsorted(row, z[q])
+                if above == 0 or above == n:
+                    places[s, q, h] = min(above, n - 1)
+                else:
+                    before = row[above - 1]
+                    places[s, q, h] = above - 1 + (z[q] - before) / (row[above] - before)

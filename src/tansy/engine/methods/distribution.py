@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.special import betainc, gammaincinv, nbdtrik, ndtr, ndtri, pdtr, pdtrik, stdtrit
 from scipy.stats.qmc import Sobol
 
+from tansy.engine.kernels.paths import places_among
 from tansy.engine.methods.transforms import brought_back
 
 Floats = NDArray[np.float64]
@@ -90,9 +91,10 @@ def draws(horizon: int, n: int | None = None) -> Draws:
 
 @lru_cache(maxsize=4)
 def _table(horizon: int, n: int) -> Draws:
-    points = Sobol(horizon + 1, seed=20261).random_base2(n.bit_length() - 1).T
-    points = np.clip(points, 0.5 / (1 << 30), 1.0 - 0.5 / (1 << 30))
-    return Draws(np.ascontiguousarray(points[1:]), ndtri(points[1:]), np.ascontiguousarray(points[0]))
+    points = Sobol(horizon + 1, seed=20261).random_base2(n.bit_length() - 1)
+    # the numbers of a lead lie beside each other in memory, as they are read
+    points = np.ascontiguousarray(np.clip(points, 0.5 / (1 << 30), 1.0 - 0.5 / (1 << 30)).T)
+    return Draws(points[1:], ndtri(points[1:]), points[0])
 
 
 @dataclass(frozen=True)
@@ -130,19 +132,18 @@ class Simulated:
 def _places(response: Floats, drawn: Draws, p: Floats) -> Floats:
     """Places [rows, Q, H] of the quantiles p among the sorted values that `response` [rows, H, H] makes of draws."""
     n, horizon, _ = response.shape
-    sd = np.sqrt((response**2).sum(axis=2))
-    unit = np.divide(response, sd[:, :, None], out=np.zeros_like(response), where=sd[:, :, None] > 0.0)
-    normals = drawn.normals.astype(np.float32)
-    n_paths = normals.shape[1]
-    sure = p * (n_paths + 1) - 1.0
-    places = np.broadcast_to(sure[None, :, None], (n, len(p), horizon)).copy()
-    z = ndtri(p)
-    for i in range(n):
-        values = unit[i].astype(np.float32) @ normals
-        values.sort(axis=1)
-        for h in np.nonzero(sd[i] > 0.0)[0].tolist():
-            places[i, :, h] = np.interp(z, values[h], np.arange(n_paths))
+    sd = np.sqrt((response**2).sum(axis=2, keepdims=True))
+    unit = np.divide(response, sd, out=np.zeros_like(response), where=sd > 0.0)
+    values = unit.astype(np.float32) @ drawn.normals.astype(np.float32)
+    values.sort(axis=-1)
+    places = np.repeat(np.repeat(_sure_places(p, values.shape[-1])[None, :, None], n, axis=0), horizon, axis=2)
+    places_among(values, ndtri(p).astype(np.float32), places)
     return places
+
+
+def _sure_places(p: Floats, n: int) -> Floats:
+    """Places of the quantiles p among n sorted paths: the k-th, counted from 1, is the k/(n + 1) quantile."""
+    return np.asarray(p * (n + 1) - 1.0)
 
 
 @dataclass(frozen=True)
@@ -304,12 +305,14 @@ def path_quantiles(paths: NDArray[np.float32] | Floats, p: Floats, places: Float
     """
     paths.sort(axis=-1)
     n = paths.shape[-1]
-    if places is None:
-        places = np.broadcast_to((p * (n + 1) - 1.0)[None, :, None], (len(paths), len(p), paths.shape[1]))
-    place = np.clip(np.moveaxis(places, 1, -1), 0.0, n - 1.0)
+    place = np.clip(_sure_places(p, n) if places is None else np.moveaxis(places, 1, -1), 0.0, n - 1.0)
     low = np.floor(place).astype(np.int64)
     high = np.minimum(low + 1, n - 1)
     part = place - low
-    below, above = (np.take_along_axis(paths, at, -1).astype(np.float64) for at in (low, high))
-    found = below * (1.0 - part) + above * part
+    found = _at(paths, low, places is None) * (1.0 - part) + _at(paths, high, places is None) * part
     return np.ascontiguousarray(np.moveaxis(found, -1, 1), dtype=np.float64)
+
+
+def _at(paths: NDArray[np.float32] | Floats, place: NDArray[np.int64], of_all: bool) -> Floats:
+    """Values of the paths at the places of all rows [Q], a plain index and so several times as fast, or of each row."""
+    return np.asarray(paths[..., place] if of_all else np.take_along_axis(paths, place, -1), np.float64)
