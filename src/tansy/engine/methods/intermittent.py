@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from copy import copy
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,55 +56,52 @@ def _distribution(form: Form, batch: Batch, forecast: Floats, parameters: Floats
     if len(whole):
         parts.append((whole, Counts(forecast[whole], size[whole])))
     if len(rest):
-        parts.append((rest, _SizesAndGaps(batch.values[rest], forecast[rest], parameters[rest], form.family)))
+        parts.append((rest, _SizesAndGaps.of_fit(batch.values[rest], forecast[rest], parameters[rest], form.family)))
     return parts[0][1] if len(parts) == 1 else Chosen(n, parts)
 
 
+@dataclass(frozen=True)
 class _SizesAndGaps:
     """A demand at the chance of the fit, of a size drawn from the past and scaled to the smoothed size.
 
     Every lead has the same distribution, whose quantiles are those of its sizes; sums are taken over paths.
+    chance: [n]; sizes: [n, most], ascending, infinite behind the counts [n] of each.
     """
 
-    def __init__(self, values: Floats, forecast: Floats, parameters: Floats, family: str) -> None:
-        chance = parameters[:, 3] if family == "tsb" else 1.0 / parameters[:, 3]
-        self._chance, self._forecast = np.clip(chance, 0.0, 1.0), forecast
+    horizon: int
+    chance: Floats
+    sizes: Floats
+    counts: Integers
+
+    @classmethod
+    def of_fit(cls, values: Floats, forecast: Floats, parameters: Floats, family: str) -> _SizesAndGaps:
+        chance = np.clip(parameters[:, 3] if family == "tsb" else 1.0 / parameters[:, 3], 0.0, 1.0)
         demands = np.where(np.nan_to_num(values) != 0.0, values, math.nan)
-        order = np.argsort(np.isnan(demands), axis=1, kind="stable")
-        self._sizes = np.nan_to_num(np.take_along_axis(demands, order, axis=1))
-        self._counts = (~np.isnan(demands)).sum(axis=1)
-
-        self._sizes = self._sizes * self._scale()[:, None]
-        most = self._sizes.shape[1]
-        self._sizes = np.sort(np.where(np.arange(most) < self._counts[:, None], self._sizes, np.inf), axis=1)
-
-    def _scale(self) -> Floats:
-        expected = self._chance * self._sizes.sum(axis=1) / np.maximum(self._counts, 1)
-        return np.divide(self._forecast[:, 0], expected, out=np.ones(len(expected)), where=expected > 0.0)
+        counts = (~np.isnan(demands)).sum(axis=1)
+        expected = chance * np.nansum(demands, axis=1) / np.maximum(counts, 1)
+        scale = np.divide(forecast[:, 0], expected, out=np.ones(len(expected)), where=expected > 0.0)
+        sizes = np.sort(np.where(np.isnan(demands), math.inf, demands * scale[:, None]), axis=1)
+        return cls(forecast.shape[1], chance, sizes, counts)
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
-        n, horizon = self._forecast.shape
+        n = len(self.chance)
         if together:
-            return Simulated(n, horizon, self._paths).quantiles(p, together)
-        u = np.broadcast_to(p, (n, len(p)))
-        return np.repeat(self._least(u)[:, :, None], horizon, axis=2)
+            return Simulated(n, self.horizon, self.paths).quantiles(p, together)
+        return np.repeat(self._least(np.broadcast_to(p, (n, len(p))))[:, :, None], self.horizon, axis=2)
+
+    def paths(self, rows: slice, drawn: Draws) -> NDArray[np.float32]:
+        part = replace(self, chance=self.chance[rows], sizes=self.sizes[rows], counts=self.counts[rows])
+        u = np.broadcast_to(drawn.uniforms.ravel(), (len(part.chance), drawn.uniforms.size))
+        return part._least(u).astype(np.float32).reshape(-1, *drawn.uniforms.shape)
 
     def _least(self, u: Floats) -> Floats:
         """Least demand that is not exceeded with probability u [n, k]: those below zero, then none, then others."""
-        n, count = len(u), self._counts[:, None]
-        below = (self._sizes < 0.0).sum(axis=1)[:, None]
-        share = np.divide(self._chance[:, None], count, out=np.zeros((n, 1)), where=count > 0)  # of each size
-        none = 1.0 - self._chance[:, None]
+        n, count = len(u), self.counts[:, None]
+        below = (self.sizes < 0.0).sum(axis=1)[:, None]
+        share = np.divide(self.chance[:, None], count, out=np.zeros((n, 1)), where=count > 0)  # of each size
+        none = 1.0 - self.chance[:, None]
         rank = np.where(u <= share * below, u, u - none)
         at = np.ceil(np.divide(rank, share, out=np.zeros_like(u), where=share > 0.0) - 1e-9).astype(np.int64) - 1
-        size = np.take_along_axis(self._sizes, np.clip(at, 0, np.maximum(count - 1, 0)), axis=1)
+        size = np.take_along_axis(self.sizes, np.clip(at, 0, np.maximum(count - 1, 0)), axis=1)
         is_none = (u > share * below) & (u <= share * below + none + 1e-12)
         return np.where(is_none | (count == 0), 0.0, size)
-
-    def _paths(self, rows: slice, drawn: Draws) -> NDArray[np.float32]:
-        part = copy(self)
-        part._chance, part._forecast, part._sizes, part._counts = (
-            one[rows] for one in (self._chance, self._forecast, self._sizes, self._counts)
-        )
-        u = np.broadcast_to(drawn.uniforms.ravel(), (len(part._chance), drawn.uniforms.size))
-        return part._least(u).astype(np.float32).reshape(-1, *drawn.uniforms.shape)
