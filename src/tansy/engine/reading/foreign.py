@@ -1,8 +1,8 @@
 """Workbooks and Parquet files, read in a process of their own.
 
-A file of a few kilobytes can ask for more memory than there is, or end the process that reads it. So the parent gives
-the child limits of memory and time, and waits; what the child has read comes back as an Arrow file. The child is this
-file, run by itself: it imports nothing of ours.
+A file of a few kilobytes can ask for more memory than there is, or end the process that reads it. So the child limits
+what it may take, and the parent waits for so long and no longer; what the child has read comes back as an Arrow file.
+The child is this file, run by itself: it imports nothing of ours.
 """
 
 from __future__ import annotations
@@ -60,7 +60,7 @@ def read_foreign(path: Path, sheet: str | None) -> Cells:
         command = [sys.executable, "-I", __file__, str(path), str(out), json.dumps(sheet)]
         try:
             done = subprocess.run(
-                command, capture_output=True, timeout=SECONDS, start_new_session=True, preexec_fn=_limit, check=False,
+                command, capture_output=True, timeout=SECONDS, start_new_session=True, check=False,
                 env={**os.environ, "POLARS_MAX_THREADS": "2"},
             )  # fmt: skip
         except subprocess.TimeoutExpired:
@@ -82,13 +82,14 @@ def read_foreign(path: Path, sheet: str | None) -> Cells:
         )  # fmt: skip
 
 
+# --- in the child
+
+
 def _limit() -> None:
+    """Bound what this process may take, before it opens the file."""
     resource.setrlimit(resource.RLIMIT_DATA, (MEMORY, MEMORY))
     resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-
-
-# --- in the child
 
 
 def _main(path: Path, out: Path, sheet: str | None) -> None:
@@ -191,6 +192,7 @@ def _check_size(path: Path) -> None:
 
 
 if __name__ == "__main__":
+    _limit()
     try:
         _main(Path(sys.argv[1]), Path(sys.argv[2]), json.loads(sys.argv[3]))
     except Refused as refused:

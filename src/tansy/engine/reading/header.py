@@ -53,7 +53,8 @@ def _names_all(row: list[str], usual: int) -> bool:
     """Whether a row holds as many texts as the table has columns, none of them twice, and no number or date."""
     texts = [cell for cell in row if cell]
     plain = not any(cell.replace(",", "").replace(".", "").lstrip("+-").isdigit() for cell in texts)
-    return len(texts) >= usual and len(set(texts)) == len(texts) and plain and _periods(row) in (0, *range(3, 10_000))
+    a_date_among_them = 0 < _periods(row) < 3  # three or more are headings of periods
+    return len(texts) >= usual and len(set(texts)) == len(texts) and plain and not a_date_among_them
 
 
 def _periods(row: list[str]) -> int:
