@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import errno
 import logging
 from collections.abc import Callable
 from http.client import responses
 from typing import Any
 
-from django.db import DatabaseError
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from rest_framework import exceptions
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from tansy.engine.errors import TansyError
+from tansy.server.faults import Fault, fault_of
 
 logger = logging.getLogger("tansy.api")
 
@@ -47,22 +46,21 @@ def _first(errors: Any, path: str = "") -> tuple[str, str]:
     return path, str(errors)
 
 
+_OURS = "Something went wrong that is not your doing; the server's log says what. Try it again."
+_OF_MACHINE = {
+    Fault.MEMORY: (500, "There is not enough memory for this; close other programs, or ask for less at once."),
+    Fault.DISK_FULL: (507, "The server's disk is full; nothing was changed. Make room on it and try again."),
+    Fault.NOT_WRITABLE: (500, "The data folder of the server cannot be written to; nothing was changed."),
+}
+
+
 def unexpected(error: BaseException) -> Response:
     """What is nobody's input: logged whole, and said to the person in a sentence."""
-    status, sentence = 500, "Something went wrong that is not your doing; the server's log says what. Try it again."
+    fault = fault_of(error)
     if isinstance(error, RecursionError):
         status, sentence = 400, "The body is nested too deeply to be read."
-    elif isinstance(error, MemoryError):
-        sentence = "There is not enough memory for this; close other programs, or ask for less at once."
-    elif isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
-        status, sentence = 507, "The server's disk is full; nothing was changed. Make room on it and try again."
-    elif isinstance(error, OSError) and error.errno in (errno.EACCES, errno.EROFS, errno.EPERM):
-        sentence = "The data folder of the server cannot be written to; nothing was changed."
-    elif isinstance(error, DatabaseError) and "disk is full" in str(error):
-        status, sentence = 507, "The server's disk is full; nothing was changed. Make room on it and try again."
-    elif isinstance(error, DatabaseError) and "readonly" in str(error):
-        sentence = "The data folder of the server cannot be written to; nothing was changed."
-    if status >= 500:
+    else:
+        status, sentence = _OF_MACHINE[fault] if fault else (500, _OURS)
         logger.error("unexpected", exc_info=error)
     return Response(plain(status, sentence), status=status, content_type="application/problem+json")
 
@@ -83,7 +81,7 @@ def view_of(status: int, sentence: str) -> Callable[..., HttpResponse]:
 
 bad_request = view_of(400, "This request cannot be understood.")
 not_found = view_of(404, _NOT_FOUND)
-broken = view_of(500, "Something went wrong that is not your doing; the server's log says what. Try it again.")
+broken = view_of(500, _OURS)
 
 
 def problem(error: Exception, context: dict[str, Any]) -> Response | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import gzip
 import io
 import json
@@ -37,6 +36,7 @@ from tansy.engine.study.run import Study as Findings
 from tansy.engine.study.run import candidate_forms, fingerprint, run_study
 from tansy.engine.study.store import FolderStore
 from tansy.server.api.errors import Conflict
+from tansy.server.faults import Fault, fault_of
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.overview import moved_by_hand
@@ -241,17 +241,13 @@ class Reporter:
         return worker_is_ending() or Run.objects.filter(pk=self._run.pk, stop_requested=True).exists()
 
 
-def said_of(error: Exception) -> str:
-    """What a person is told of an error that is not their doing."""
-    if isinstance(error, MemoryError):
-        return "There is not enough memory for this study; close other programs, or run it on fewer series."
-    if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
-        return "The disk is full; make room on it, and run the study again: what was fitted is kept."
-    if isinstance(error, OSError) and error.errno in (errno.EACCES, errno.EROFS, errno.EPERM):
-        return "The data folder cannot be written to; let this user write there, and run the study again."
-    return (
-        "Something went wrong that is not your doing; the server's log says what. Running it again goes on from here."
-    )
+_OF_MACHINE = {
+    Fault.MEMORY: "There is not enough memory for this study; close other programs, or run it on fewer series.",
+    Fault.DISK_FULL: "The disk is full; make room on it, and run the study again: what was fitted is kept.",
+    Fault.NOT_WRITABLE: "The data folder cannot be written to; let this user write there, and run the study again.",
+    None: "Something went wrong that is not your doing; the server's log says what. "
+    "Running it again goes on from here.",
+}
 
 
 def carry_out(run: Run) -> None:
@@ -287,10 +283,7 @@ def carry_out(run: Run) -> None:
         run.end(Run.State.FAILED, str(error))
         return
     except Exception as error:
-        run.end(
-            Run.State.FAILED,
-            said_of(error),
-        )
+        run.end(Run.State.FAILED, _OF_MACHINE[fault_of(error)])
         raise
     shutil.rmtree(work_folder(study), ignore_errors=True)
 
