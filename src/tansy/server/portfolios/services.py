@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import shutil
 from collections.abc import Iterable
 from dataclasses import asdict, replace
@@ -29,6 +30,8 @@ from tansy.engine.reading.table import Table, open_table
 from tansy.engine.study.export import csv_of
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
+
+logger = logging.getLogger("tansy.portfolios")
 
 _PREVIEW_ROWS = 8
 _BATCH = 500
@@ -186,10 +189,16 @@ def load(upload: Upload, options: ReadOptions, name: str, user: Any) -> Portfoli
 
 
 def look_for_suspicious(made: Load, user: Any) -> None:
-    """Look for suspicious values by the rules used last, or the usual ones, so that nobody forecasts a slip unseen."""
+    """Look for suspicious values by the rules used last, or the usual ones, so that nobody forecasts a slip unseen.
+
+    What was loaded stands, even where the search cannot be done: it can be asked for again.
+    """
     from tansy.server.portfolios import corrections  # which reads plans, that come after this
 
-    corrections.search(made, corrections.rules_in_use(made.portfolio) or Rules(), user)
+    try:
+        corrections.search(made, corrections.rules_in_use(made.portfolio) or Rules(), user)
+    except Exception:
+        logger.exception("search for suspicious values after load %s", made.pk)
 
 
 def _keep_files(upload: Upload, made: Load, reading: Reading) -> None:
