@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +16,11 @@ from tansy.server.portfolios import panels
 from tansy.server.studies import services, tries_api
 from tansy.server.studies.models import Study
 from tests.garden import PRODUCTS, RECIPE, SALES
+
+DESCRIBED: dict[str, Any] = json.loads((Path(__file__).parents[2] / "web" / "openapi.json").read_text())
+PATHS = [
+    (re.compile(re.sub(r"\\\{\w+\\\}", r"[^/]+", re.escape(path))), verbs) for path, verbs in DESCRIBED["paths"].items()
+]
 
 
 @pytest.fixture(autouse=True)
@@ -31,9 +38,22 @@ def user(db: None) -> User:
     return User.objects.create_user("ines", password="quiet-garden")
 
 
+class DescribedClient(APIClient):
+    """A client to which every error is a fault that the API's description does not name."""
+
+    def request(self, **more: Any) -> Any:
+        answer = super().request(**more)
+        verb, path = more["REQUEST_METHOD"].lower(), more["PATH_INFO"]
+        if 400 <= answer.status_code < 500:
+            described = next((verbs for way, verbs in PATHS if way.fullmatch(path) and verb in verbs), None)
+            if described is not None:
+                assert str(answer.status_code) in described[verb]["responses"], f"{verb} {path}: {answer.content!r}"
+        return answer
+
+
 @pytest.fixture
 def client(user: User) -> APIClient:
-    made = APIClient()
+    made = DescribedClient()
     made.force_authenticate(user)
     return made
 

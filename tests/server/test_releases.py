@@ -127,3 +127,29 @@ def test_names_that_begin_like_a_formula_stay_texts_and_no_zero_has_a_sign(clien
             values = rows[name].to_numpy()
             assert (values == 0.0).any() and not np.signbit(values[values == 0.0]).any(), name
     assert b",-0.0" not in content and b",-0\n" not in content
+
+
+def test_a_node_is_shown_beside_what_the_release_before_said_of_it(client: APIClient, done: Study) -> None:
+    address = "/api/studies/{}/nodes/{}/released/"
+    assert client.get(address.format(done.pk, 0)).json() == {"release": None, "mean": []}
+    client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    assert client.get(address.format(done.pk, 0)).json()["release"] is None, "its own release is not one before it"
+    # a product is gone in the next study, so that places of nodes have moved
+    gone = {"kind": "lifetime", "where": {"product": "P1"}, "last": label(FIRST_WEEK + 60, "W")}
+    assert client.post(f"/api/portfolios/{done.portfolio_id}/plans/", gone, format="json").status_code == 201
+    new = {"kind": "arrival", "keys": {"product": "A0", "store": "S0"}, "start": FIRST_AHEAD, "low": 2, "high": 9}
+    assert client.post(f"/api/portfolios/{done.portfolio_id}/plans/", new, format="json").status_code == 201
+    client.post(f"/api/portfolios/{done.portfolio_id}/studies/", {"recipe": RECIPE}, format="json")
+    later = Study.objects.exclude(pk=done.pk).get()
+    services.carry_out(later.run)
+    before = pl.read_parquet(io.BytesIO(Release.objects.get().forecasts))
+    now = pl.read_parquet(io.BytesIO(later.result.forecasts))
+    moved = 0
+    for position in (0, 1, *range(now.height // 6 - 5, now.height // 6)):
+        own = now.row(6 * position, named=True)
+        same = before.filter(pl.col("node") == own["node"], pl.col("level") == own["level"])["mean"].to_list()
+        found = client.get(address.format(later.pk, position)).json()
+        assert found == ({"release": 1, "mean": same} if same else {"release": None, "mean": []})
+        moved += bool(same) and same != before["mean"].to_list()[6 * position : 6 * position + 6]
+    assert moved
+    assert client.get(address.format(later.pk, 99999)).status_code == 404

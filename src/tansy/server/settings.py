@@ -115,6 +115,10 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "0.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "tansy.server.api.description.with_errors",
+    ],
     "ENUM_NAME_OVERRIDES": {"LeftOutEnum": "tansy.engine.reading.options.UNFINISHED"},
 }
 LOGGING = {

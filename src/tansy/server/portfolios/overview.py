@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
+from rest_framework.exceptions import NotFound
 
 from tansy.engine.profile.kinds import MOVABLE, find_kinds
 from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
@@ -96,7 +97,7 @@ def series_view(load: Load, position: int) -> dict[str, Any]:
     """One series: as received, as corrected, and its drivers."""
     panel = panel_of(load)
     if not 0 <= position < panel.n_series:
-        raise Unusable("There is no such series.")
+        raise NotFound("There is no such series.")
     changes = standing(load)
     corrected = panel.values[position].copy()
     mine = changes.series == position

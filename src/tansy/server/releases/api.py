@@ -74,6 +74,24 @@ class RowsSerializer(serializers.Serializer):
     rows = serializers.ListField(child=serializers.DictField())
 
 
+class ReleasedSerializer(serializers.Serializer):
+    release = serializers.IntegerField(allow_null=True, help_text="Its number; null where none holds this node.")
+    mean = serializers.ListField(child=serializers.FloatField(allow_null=True), help_text="By lead of the study.")
+
+
+class ReleasedView(APIView):
+    @extend_schema(responses=ReleasedSerializer)
+    def get(self, request: Request, pk: int, position: int) -> Response:
+        """What the release before this study says of a node, over the periods that the study forecasts."""
+        study = get_object_or_404(Study, pk=pk)
+        found = services.released_before(study, position)
+        if found is None:
+            return Response({"release": None, "mean": []})
+        release, means = found
+        ahead = study.load.timeline.after(study.result.leads).labels
+        return Response({"release": release.number, "mean": [means.get(period) for period in ahead]})
+
+
 class DraftView(APIView):
     @extend_schema(responses=DraftSerializer)
     def get(self, request: Request, pk: int) -> Response:

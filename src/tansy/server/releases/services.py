@@ -11,6 +11,7 @@ import numpy as np
 import polars as pl
 from django.db import transaction
 from django.db.models import Max
+from django.shortcuts import get_object_or_404
 from numpy.typing import NDArray
 
 from tansy.engine.study.checks import Check, check_forecast
@@ -117,6 +118,28 @@ def rows(release: Release, filters: dict[str, str], start: int, limit: int) -> t
         found = found.filter(pl.col(column).cast(pl.String) == wanted)
     count = found.select(pl.len()).collect().item()
     return count, found.slice(start, limit).collect().to_dicts()
+
+
+def released_before(study: Study, position: int) -> tuple[Release, dict[str, float]] | None:
+    """The newest release that is not of this study, and what it says of a node by period; None where it says nothing.
+
+    Raises Http404 where the study has no such node.
+    """
+    result = get_object_or_404(Result.objects.defer("sheet", "accuracy"), study=study)
+    get_object_or_404(Node.objects.only("id"), study=study, position=position)
+    release = Release.objects.filter(portfolio_id=study.portfolio_id).exclude(study=study).order_by("-number").first()
+    if release is None:
+        return None
+    own = pl.scan_parquet(io.BytesIO(result.forecasts)).slice(position * result.leads, 1)
+    theirs = pl.scan_parquet(io.BytesIO(release.forecasts))
+    figures = {"node", "period", "lead", "mean", *map(probability_name, result.probabilities)}
+    keys = [name for name in own.collect_schema().names() if name not in figures]
+    if not set(keys) <= set(theirs.collect_schema().names()):
+        return None
+    node = own.select(keys).collect().row(0, named=True)
+    same = [pl.col(name) == value for name, value in node.items()]
+    found = theirs.filter(*same).select("period", "mean").collect()
+    return (release, dict(found.iter_rows())) if found.height else None
 
 
 def total_of(going_out: Draft) -> dict[str, Any]:
