@@ -86,7 +86,7 @@ def test_a_product_like_another_gets_its_share_from_its_start() -> None:
         np.testing.assert_allclose(found.base[i, 2:] - found.base[new, 2:], plain.base[j, 2:])
         np.testing.assert_allclose(found.base[i, :2], plain.base[j, :2])
     assert found.largest_gap < 1e-9 * found.forecast[0].max()
-    assert found.notes[new].startswith("like A × x at 50 %")
+    assert found.notes[new].startswith("A series without a past, like A × x at 50 %")
 
 
 def test_a_range_becomes_the_80_percent_band() -> None:
@@ -109,6 +109,13 @@ def test_lifetimes_close_series_ahead() -> None:
     ).all()
     late = found.forecast[node(found, "B × y")]
     assert (late[:5] == 0).all() and (late[5:] > 0).all()
+    # what a plan closed is said at its node, and a lifetime that covers all that is ahead says nothing
+    assert found.notes == {
+        node(found, "A × x"): f"Sold until {AHEAD[3]}, by plan; zero otherwise.",
+        node(found, "A × y"): f"Sold until {AHEAD[3]}, by plan; zero otherwise.",
+        node(found, "B × y"): f"Sold from {AHEAD[5]}, by plan; zero otherwise.",
+    }
+    assert not run({"kind": "lifetime", "where": {"product": "A"}, "last": AHEAD[7]}).notes
 
 
 def test_events_are_drivers_of_all_series() -> None:

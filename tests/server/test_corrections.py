@@ -245,7 +245,10 @@ def test_plans_are_checked_kept_and_handed_to_studies(client: APIClient, garden:
     services.carry_out(study.run)
     new = Node.objects.get(study=study, name="P9 × S0")
     shown = client.get(f"/api/studies/{study.pk}/nodes/{new.position}/").json()
-    assert shown["plan"].startswith("like P1 × S0 at 50 %") and shown["forecast"][0] == 0 < shown["forecast"][1]
+    assert (
+        shown["plan"].startswith("A series without a past, like P1 × S0 at 50 %")
+        and shown["forecast"][0] == 0 < shown["forecast"][1]
+    )
     assert Node.objects.filter(study=study, name="P6 × S0").exists()
     assert not Node.objects.filter(study=study, name__startswith="Plant 5 × S0").exists()
     # reversible: without the plan the next study sees the codes as they are, and this one keeps what it saw

@@ -48,6 +48,18 @@ export const node = (study: number, position: number) =>
     ...forever,
   });
 
+/** What the release before the study says of a node; releases are made while a study is open. */
+export const released = (study: number, position: number) =>
+  queryOptions({
+    queryKey: ['released', study, position],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{position}/released/', {
+          params: { path: { id: study, position } },
+        }),
+      ),
+  });
+
 export const tries = (
   study: number,
   position: number,

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { Schema } from '../api/client';
 import type { Colours } from './colours';
-import { firstShown, hits, placed, seriesOptions } from './series';
+import { firstShown, hits, placed, seriesOptions, spansOf } from './series';
 
 const colours = new Proxy({}, { get: (_, name) => String(name) }) as Colours;
 const origin: Schema['Origin'] = {
@@ -91,8 +91,18 @@ describe('the picture of a series', () => {
   });
 
   it('shows whole seasons before the end', () => {
-    expect(firstShown({ n_past: 182, season_length: 52 }, '2')).toBe(78);
-    expect(firstShown({ n_past: 20, season_length: 52 }, '1')).toBe(0);
+    const weekly = { n_past: 182, season_length: 52, origins: [{ at: 100 }] } as unknown as Schema['Node'];
+    expect(firstShown(weekly, '2')).toBe(78);
+    expect(firstShown({ ...weekly, n_past: 20 }, '1')).toBe(0);
+    expect(spansOf(weekly)).toEqual({ spans: ['1', '2', 'all'], first: '2' });
+    // two weeks of days do not reach back to the origins
+    const daily = {
+      n_past: 900,
+      season_length: 7,
+      origins: [{ at: 850 }, { at: 820 }],
+    } as unknown as Schema['Node'];
+    expect(spansOf(daily).first).toBe('origins');
+    expect(firstShown(daily, 'origins')).toBe(808);
     expect(placed([1, 2], 1, 4)).toEqual([null, 1, 2, null]);
   });
 });

@@ -8,13 +8,26 @@ import { rings } from './rings';
 type Node = Schema['Node'];
 type Value = number | null;
 
-export type Span = '1' | '2' | 'all';
+export type Span = '1' | '2' | 'origins' | 'all';
+type Past = Pick<Node, 'n_past' | 'season_length' | 'origins'>;
 
-/** First period that is shown, so many seasons before the end. */
-export function firstShown(node: Pick<Node, 'n_past' | 'season_length'>, span: Span): number {
+/** First period that is shown: so many seasons before the end, or a season before the first origin. */
+export function firstShown(node: Past, span: Span): number {
   if (span === 'all') return 0;
   const season = Math.max(node.season_length, 12);
-  return Math.max(0, node.n_past - Number(span) * season);
+  const first = span === 'origins' ? firstOrigin(node) - season : node.n_past - Number(span) * season;
+  return Math.max(0, first);
+}
+
+function firstOrigin(node: Past): number {
+  return Math.min(node.n_past, ...node.origins.map((one) => one.at));
+}
+
+/** The spans to choose from, and the one at first view: two seasons, or more where origins lie before them. */
+export function spansOf(node: Past): { spans: Span[]; first: Span } {
+  return firstOrigin(node) > firstShown(node, '2')
+    ? { spans: ['1', '2', 'all'], first: '2' }
+    : { spans: ['1', '2', 'origins', 'all'], first: 'origins' };
 }
 
 /** Values placed at their periods, nothing elsewhere. */
@@ -145,7 +158,8 @@ export function baseOptions(periods: string[], from: number, colours: Colours) {
 export function said(node: Node, at: number): string {
   const digits = digitsOf(node);
   const lead = at - node.n_past;
-  const before = node.history[at - (YEAR[node.frequency] ?? node.season_length)] ?? null;
+  const back = lookBack(node);
+  const before = back && (node.history[at - back.periods] ?? null);
   const lines = [`<b>${node.periods[at] ?? ''}</b>`];
   if (lead < 0) lines.push(`sold ${fixed(node.history[at], digits)}`);
   const received = node.received?.[at] ?? null;
@@ -154,12 +168,21 @@ export function said(node: Node, at: number): string {
   if (lead >= 0) lines.push(`forecast ${fixed(node.forecast[lead], digits)}`);
   for (const band of lead >= 0 ? node.bands : [])
     lines.push(`${band.level} %: ${fixed(band.low[lead], digits)} to ${fixed(band.high[lead], digits)}`);
-  if (before !== null) lines.push(`a year before ${fixed(before, digits)}`);
+  if (back && before !== null) lines.push(`a ${back.noun} before ${fixed(before, digits)}`);
   return lines.join('<br>');
 }
 
 /** Periods from one to the same of the year before. */
-export const YEAR: Record<string, number> = { D: 364, W: 52, '4W': 13, M: 12, Q: 4, Y: 1 };
+const YEAR: Record<string, number> = { D: 364, W: 52, '4W': 13, M: 12, Q: 4, Y: 1 };
+
+/** How far back a period is held against, and what that is called; null where periods have neither year nor season. */
+export function lookBack(
+  node: Pick<Node, 'frequency' | 'season_length'>,
+): { periods: number; noun: 'year' | 'season' } | null {
+  const year = YEAR[node.frequency];
+  if (year) return { periods: year, noun: 'year' };
+  return node.season_length > 1 ? { periods: node.season_length, noun: 'season' } : null;
+}
 
 /** Whole numbers where all that is sold is, and there are tens of it, or thousands. */
 export function digitsOf(node: Pick<Node, 'received' | 'history'>): number {

@@ -55,6 +55,9 @@ class Arrival:
             return f"like {' × '.join(self.like.values())} at {100 * self.share:g} %, from {self.start}"
         return f"expected between {self.low:g} and {self.high:g}, from {self.start}"
 
+    def sentence(self) -> str:
+        return f"A series without a past, {self.words()}."
+
 
 @dataclass(frozen=True)
 class Lifetime:
@@ -64,6 +67,12 @@ class Lifetime:
     first: str | None = None
     last: str | None = None
     kind: str = "lifetime"
+
+    def words(self) -> str:
+        return " ".join(f"{word} {end}" for word, end in (("from", self.first), ("until", self.last)) if end)
+
+    def sentence(self) -> str:
+        return f"Sold {self.words()}, by plan; zero otherwise."
 
 
 @dataclass(frozen=True)
@@ -162,15 +171,30 @@ class Planned:
         t = np.arange(first, first + n)
         for plan in plans:
             if isinstance(plan, Lifetime):
-                out = np.zeros(n, dtype=bool)
-                if plan.first:
-                    out |= t < period_number("first", plan.first, frequency)
-                if plan.last:
-                    out |= t > period_number("last", plan.last, frequency)
-                shut |= _where(panel, plan.where)[:, None] & out
+                shut |= _where(panel, plan.where)[:, None] & _outside(plan, t, frequency)
         for i, arrival, _ in self.arrivals:
             shut[i] |= t < period_number("start", arrival.start, frequency)
         return shut
+
+    def notes(self, plans: tuple[Plan, ...], first: int, n: int) -> dict[int, str]:
+        """What plans say of the forecast of n periods from the one numbered `first` on: series -> sentences."""
+        found = {i: plan.sentence() for i, plan, _ in self.arrivals}
+        t = np.arange(first, first + n)
+        for plan in plans:
+            if isinstance(plan, Lifetime) and _outside(plan, t, self.panel.timeline.frequency).any():
+                for i in np.nonzero(_where(self.panel, plan.where))[0].tolist():
+                    found[i] = f"{found[i]} {plan.sentence()}" if i in found else plan.sentence()
+        return found
+
+
+def _outside(plan: Lifetime, t: NDArray[np.int64], frequency: str) -> Booleans:
+    """Which of the periods numbered t lie before or after a lifetime."""
+    out = np.zeros(len(t), dtype=bool)
+    if plan.first:
+        out |= t < period_number("first", plan.first, frequency)
+    if plan.last:
+        out |= t > period_number("last", plan.last, frequency)
+    return out
 
 
 def _where(panel: Panel, where: dict[str, str]) -> Booleans:
@@ -326,8 +350,6 @@ def describe(plan: Plan, frequency: str) -> str:
         return f"{' × '.join(plan.keys.values())} comes: {plan.words()}"
     if isinstance(plan, Lifetime):
         which = " and ".join(f"{name} {value}" for name, value in plan.where.items())
-        from_ = f" from {plan.first}" if plan.first else ""
-        until = f" until {plan.last}" if plan.last else ""
-        return f"{which} is sold{from_}{until}"
+        return f"{which} is sold {plan.words()}"
     noun = NOUN[frequency]
     return f"{plan.name}, {len(plan.periods)} {noun}{'s' if len(plan.periods) != 1 else ''}"

@@ -71,8 +71,8 @@ class Study:
     chosen_at: [nodes, origins], the method that the other origins chose. was_tested: [nodes].
     base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
-    kinds: what the demand of each node is like. notes: node -> the plan that its forecast comes from. kept: node -> why
-    its method was kept by hand.
+    kinds: what the demand of each node is like. notes: node -> what plans say of its forecast. kept:
+    node -> why its method was kept by hand.
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     hits: [nodes, Q / 2], share of actuals inside each band of the backtest, narrowest band last.
@@ -279,7 +279,8 @@ def run_study(
     forecast, quantiles, tested, tested_quantiles = (
         one + 0.0 for one in (forecast, quantiles, tested, tested_quantiles)
     )
-    notes = {structure.n_aggregates + i: plan.words() for i, plan, _ in planned.arrivals}
+    said = planned.notes(recipe.plans, timeline.last + 1, recipe.leads)
+    notes = {structure.n_aggregates + i: sentence for i, sentence in said.items()}
     return Study(
         structure=structure,
         timeline=timeline,

@@ -34,6 +34,26 @@ describe('what would be published', () => {
     ]);
   });
 
+  it('stands beside the last release, and beside no year where periods have none', () => {
+    const before = { release: 3, mean: [31, null] };
+    expect(publishedHead(node, before).slice(0, 4)).toEqual([
+      'Period',
+      'A year ago',
+      'Release 3',
+      'Forecast',
+    ]);
+    expect(publishedRows(node, before).map((row) => row.slice(1, 4))).toEqual([
+      [30, 31, 33.5],
+      [null, null, 44],
+    ]);
+    const numbered = { ...node, frequency: 'N', season_length: 1 };
+    expect(publishedHead(numbered).slice(0, 2)).toEqual(['Period', 'Forecast']);
+    expect(said(numbered, 5)).toBe('<b>2025-Q2</b><br>sold 60');
+    const seasonal = { ...numbered, season_length: 3 };
+    expect(publishedHead(seasonal)[1]).toBe('A season ago');
+    expect(said(seasonal, 5)).toBe('<b>2025-Q2</b><br>sold 60<br>a season before 30');
+  });
+
   it('is what the pointer says, with the year before', () => {
     expect(said(node, 6)).toBe(
       '<b>2025-Q3</b><br>forecast 34<br>95 %: 20 to 50<br>80 %: 25 to 45<br>a year before 30',

@@ -73,6 +73,7 @@ const here = () => screen.getByTestId('here').textContent;
 function open(changes: Partial<Node> = {}, search = '') {
   const calls = serve(({ path }) => {
     if (/nodes\/\d+\/$/.test(path)) return { body: { ...node, ...changes } };
+    if (path.endsWith('/released/')) return { body: { release: null, mean: [] } };
     if (path.endsWith('/parts/')) return { body: { method: '', periods: [], parts: [] } };
     return undefined;
   });
@@ -103,7 +104,15 @@ describe('one series', () => {
     ],
     ['Least RMSSE of 2 methods over 3 origins; no other method beat it.', { method: 'seasonal-naive' }],
     ['Kept by ines: as agreed.', { kept: 'kept by ines: as agreed' }],
-    ['A series without a past, like Spade at 80 %.', { plan: 'like Spade at 80 %' }],
+    [
+      'A series without a past, like Spade at 80 %.',
+      { plan: 'A series without a past, like Spade at 80 %.', history: [null, null] },
+    ],
+    ['Sold until 2026-W30, by plan.', { plan: 'Sold until 2026-W30, by plan.', method: null }],
+    [
+      'Kept by ines: as agreed. Sold until 2026-W30, by plan.',
+      { plan: 'Sold until 2026-W30, by plan.', kept: 'kept by ines: as agreed' },
+    ],
     ['No sale for more than a season: forecast as zero.', { method: null }],
     [
       'Sold in season only, and nothing ahead lies in its season: forecast as zero.',

@@ -7,7 +7,7 @@ import { node as nodeQuery, parts as partsQuery, tested as testedQuery } from '.
 import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
-import { hits, type Span, seriesOptions } from '../../charts/series';
+import { hits, type Span, seriesOptions, spansOf } from '../../charts/series';
 import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
@@ -19,18 +19,19 @@ import { FitPage, OriginForms } from './fit';
 import { MethodPanel } from './found';
 import { LookPage } from './look';
 import { OriginHandle, type Tick } from './origin-handle';
-import { PublishedTable as Ahead } from './published-table';
+import { PublishedTable } from './published-table';
 import { Taken } from './taken';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
 
 type Node = Schema['Node'];
 
-const SPANS = [
-  { value: '1', label: '1 season' },
-  { value: '2', label: '2 seasons' },
-  { value: 'all', label: 'all' },
-] as const;
+const SPANS: Record<Span, string> = {
+  1: '1 season',
+  2: '2 seasons',
+  origins: 'since the first origin',
+  all: 'all',
+};
 
 const PAGES = [
   { value: 'forecast', label: 'Forecast' },
@@ -70,7 +71,8 @@ function NodeView({
 }) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
-  const span = (SPANS.find((one) => one.value === search.get('span'))?.value ?? '2') as Span;
+  const { spans, first } = spansOf(node);
+  const span = spans.find((one) => one === search.get('span')) ?? first;
   const wanted = node.origins.findIndex((one) => one.period === search.get('origin'));
   const chosen = wanted >= 0 ? wanted : null;
   const set = useCallback(
@@ -151,7 +153,7 @@ function NodeView({
           onOrigin={(index) => set({ origin: index === null ? null : (node.origins[index]?.period ?? null) })}
         />
         <OriginLine node={node} chosen={chosen} />
-        <Ahead node={node} />
+        <PublishedTable study={study} node={node} />
         <Methods node={node} />
         <PartsOf study={study} node={node} />
         {node.method?.includes('best') && <FormsSince study={study} node={node} method={node.method} />}
@@ -233,7 +235,12 @@ function Picture({
         {origin && <Key colour="var(--color-secondary)" label={`as forecast on ${origin.period}`} dashed />}
         {origin && <span className="text-[13px] text-second">● inside the widest band ○ outside</span>}
         <span className="ml-auto">
-          <Choice label="" options={SPANS} value={span} onChange={onSpan} />
+          <Choice
+            label=""
+            options={spansOf(node).spans.map((value) => ({ value, label: SPANS[value] }))}
+            value={span}
+            onChange={onSpan}
+          />
         </span>
       </div>
       <div className="relative h-[400px]">
@@ -421,8 +428,13 @@ function Why({ study, node }: { study: number; node: Node }) {
 }
 
 function reason(node: Node, own: Schema['Score'] | undefined): string {
+  const hasPast = node.history.some((value) => value !== null);
+  if (node.plan && (node.method === null || !hasPast)) return node.plan;
+  return [whyMethod(node, own), node.plan].filter(Boolean).join(' ');
+}
+
+function whyMethod(node: Node, own: Schema['Score'] | undefined): string {
   if (node.kept) return `${node.kept.charAt(0).toUpperCase()}${node.kept.slice(1)}.`;
-  if (node.plan) return `A series without a past, ${node.plan}.`;
   if (node.method === null)
     return node.kind.words.startsWith('in season only')
       ? 'Sold in season only, and nothing ahead lies in its season: forecast as zero.'
