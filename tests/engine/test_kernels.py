@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy.linalg import solve_discrete_lyapunov, toeplitz
 from scipy.signal import lfilter
 
-from tansy.engine.kernels import arma, least_squares
+from tansy.engine.kernels import arma, least_squares, missing
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON, choose_differences
 from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem
@@ -156,9 +156,13 @@ def both_filters(inputs, orders, coefficients, settled):  # type: ignore[no-unty
     r = room[0]
     ahead, errors, spread = np.zeros((2, rows, n + r + 1)), np.zeros((2, rows, n)), np.zeros((2, n))
     fast = arma.innovations(inputs, room, settled, ahead[0], errors[0], spread[0])
-    full = arma.kalman_innovations(inputs, np.ones(n), room, ahead[1], errors[1], spread[1])
+    work = np.zeros((2, r, r)), np.zeros(r), np.zeros(0, np.int64)
+    seen, none, no_lags = np.ones(n), np.zeros(0), np.zeros(0, np.int64)
+    full = missing.missing_innovations(
+        inputs, seen, none, no_lags, room, settled, ahead[1], errors[1], spread[1], work
+    )
     covariance = np.zeros((r, r))
-    arma.stationary_covariance(room[1], room[2], covariance)
+    missing.stationary_covariance(room, covariance)
     return np.array([fast, full]), ahead[:, :, n : n + r], errors, spread, covariance, room[1], room[2]
 
 

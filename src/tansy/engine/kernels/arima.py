@@ -22,7 +22,6 @@ from tansy.engine.kernels.arma import (
     coefficients_from_partials,
     first_guess,
     innovations,
-    kalman_innovations,
     long_residuals,
     partials_from_coefficients,
     process,
@@ -37,6 +36,7 @@ from tansy.engine.kernels.least_squares import (
     normal_matrix,
     quadratic_form,
 )
+from tansy.engine.kernels.missing import doubt_ahead, missing_innovations, most_missing
 from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL, PART
 from tansy.engine.kernels.smoothing import extent, observed_mean, psi_sums
 
@@ -51,7 +51,8 @@ _AGREED = 3  # searches that end where the best one did, beside it
 _ATTEMPTS = 2 + _FOLLOWED  # with those from a warm start and from a regression
 _DOUBTFUL = 2.0  # of -2 log L: loose searches that ended so near the lowest one may lead below it
 _PROMISING = 0.1  # of -2 log L: searches are followed so far before the best one goes on to the end
-_MOST_FILLED = 12  # missing values that cost a column each rather than the full filter
+# missing values that cost a column each rather than the full filter, which costs more the more numbers its state has
+_MOST_FILLED, _MORE_FILLED = 24, 2
 EXACT, LOOSE = 1e-14, 1e-8  # when gains count as settled
 
 
@@ -114,20 +115,26 @@ def _power(t, order):
 
 
 @njit(**PART)
-def data_of(y, regressors, differences, m, mean):
+def data_of(y, regressors, differences, m, mean, reach):
     """What models with the same differences and mean share.
 
-    y: [T], NaN missing. regressors: [T or more, k]. differences: (d, D), of season length m. The rows of the inputs are
-    one for each missing value, mean or drift, the regressors, and the series itself.
-    Returns (inputs, levels, seen, full), (n_gaps, n_linear, n_used, start, end), (reference, order and scale of the
-    mean's power of time).
+    y: [T], NaN missing. regressors: [T or more, k]. differences: (d, D), of season length m. reach: longest lag of the
+    coefficients. The rows of the inputs are one for each missing value, mean or drift, the regressors, and the series
+    itself. With many missing values the full filter runs: only those among the first levels, which differences start
+    from, have a row then, and the inputs, from which searches begin, bridge the others by straight lines.
+    Returns (inputs, levels, seen, full, polynomial of the differences and its lags), (n_gaps, n_linear, n_used, start,
+    end), (reference, order and scale of the mean's power of time).
     """
     d, seasonal_d = differences
     lost = d + seasonal_d * m
     start, end, n_seen = extent(y)
     length = end - start
-    full = d + seasonal_d == 0 and length - n_seen > _MOST_FILLED
-    n_gaps = 0 if full else length - n_seen
+    full = length - n_seen > _MOST_FILLED + _MORE_FILLED * max(lost, reach)
+    n_gaps = length - n_seen
+    if full:
+        n_gaps = 0
+        for t in range(min(lost, length)):
+            n_gaps += 1 if math.isnan(y[start + t]) else 0
     n_linear = 1 if mean != NO_MEAN else 0
     k_x = regressors.shape[1]
     rows = n_gaps + n_linear + k_x + 1
@@ -140,7 +147,7 @@ def data_of(y, regressors, differences, m, mean):
     for t in range(length):
         if math.isnan(y[start + t]):
             seen[t] = 0.0
-            if not full:
+            if not full or t < lost:
                 levels[gap, t] = -1.0  # so that its coefficient is the value itself, less the reference
                 gap += 1
         else:
@@ -149,6 +156,8 @@ def data_of(y, regressors, differences, m, mean):
             levels[n_gaps, t] = scale * _power(float(t), order)
         for i in range(k_x):
             levels[n_gaps + n_linear + i, t] = regressors[start + t, i]
+    if full:
+        _bridge(levels[rows - 1], seen, lost)
     inputs = np.empty((rows, max(length - lost, 0)))
     polynomial = difference_polynomial(d, seasonal_d, m)
     for c in range(rows):
@@ -158,7 +167,21 @@ def data_of(y, regressors, differences, m, mean):
                 if polynomial[j] != 0.0:
                     value -= polynomial[j] * levels[c, t - 1 - j]
             inputs[c, t - lost] = value
-    return (inputs, levels, seen, full), (n_gaps, n_linear, n_seen - lost, start, end), (reference, order, scale)
+    counts = n_gaps, n_linear, n_seen - lost, start, end
+    lags = np.nonzero(polynomial)[0] + 1
+    return (inputs, levels, seen, full, polynomial, lags), counts, (reference, order, scale)
+
+
+@njit(**BORROWING)
+def _bridge(y, seen, first):
+    """Straight lines over what is missing from `first` on, in place."""
+    before = -1
+    for t in range(len(y)):
+        if seen[t] == 0.0:
+            continue
+        for i in range(max(before + 1, first), t):
+            y[i] = y[t] if before < 0 else y[before] + (y[t] - y[before]) * (i - before) / (t - before)
+        before = t
 
 
 @njit(**PART)
@@ -168,11 +191,15 @@ def problem_of(data, orders, fixed):
     rows, n = arrays[0].shape
     room = process(orders, n)
     free = count_free(fixed)
+    lost = arrays[1].shape[1] - n
+    most = most_missing(arrays[2], lost) if arrays[3] else 0
+    size = room[0] + most if arrays[3] else 0
+    filtering = np.zeros((2, size, size)), np.zeros(size), np.zeros(most, dtype=np.int64)
     work = (
         np.zeros(len(fixed)), np.zeros(len(fixed) + 1), np.zeros((rows, n + room[0] + 1)), np.zeros((rows, n)),
         np.ones(n), np.zeros((rows, rows)), np.zeros(rows, dtype=np.bool_), np.zeros(rows), np.zeros(n),
         np.zeros((free, n)), np.zeros((free + 1, free + 1)), np.zeros(free, dtype=np.bool_), np.zeros((5, free)),
-        np.zeros(n),
+        np.zeros(n), filtering,
     )  # fmt: skip
     return orders, fixed, arrays, counts, scales, room, work
 
@@ -184,14 +211,14 @@ def evaluate(raw, problem, settled):
     Leaves in the work: coefficients, what the past says ahead, errors of all rows, their spread, the factored normal
     matrix, what is linear, and r.
     """
-    orders, fixed, (inputs, _, seen, full), (n_gaps, _, n_used, _, _), _, room, work = problem
+    orders, fixed, (inputs, levels, seen, full, polynomial, lags), (n_gaps, _, n_used, _, _), _, room, work = problem
     coefficients, partials, ahead, errors, spread, gram, dropped, solution, rest = work[:9]
     if not set_coefficients(raw, orders, fixed, coefficients, partials):
         return math.inf
     if not set_process(orders, coefficients, room):
         return math.inf
     if full:
-        log_f = kalman_innovations(inputs, seen, room, ahead, errors, spread)
+        log_f = missing_innovations(levels, seen, polynomial, lags, room, settled, ahead, errors, spread, work[14])
     else:
         log_f = innovations(inputs, room, settled, ahead, errors, spread)
     k = len(inputs) - 1
@@ -356,7 +383,7 @@ def descend(raw, problem, settled, enough):
     enough: stop where the model of least squares promises less. Slopes are taken by differences at the start and where
     they have led astray, and are learnt from the steps in between.
     """
-    slopes, gram, dropped, scratch, before = problem[6][9:]
+    slopes, gram, dropped, scratch, before = problem[6][9:14]
     rest = problem[6][8]
     n_used = problem[3][2]
     free = len(raw)
@@ -545,14 +572,14 @@ def _apart(one, other):
 
 
 @njit(**PART)
-def forecast_columns(problem, polynomial, regressors, total_length, response, forecast):
+def forecast_columns(problem, regressors, total_length, response, forecast):
     """Forecast every row on its own and put them together, differences undone.
 
-    polynomial: of `difference_polynomial`. total_length: T, from which leads count; where the last values are missing,
-    the periods up to there are passed over. Written: response [H, k], what one more unit of each coefficient adds to
-    the forecast; forecast [H].
+    total_length: T, from which leads count; where the last values are missing, the periods up to there are passed over.
+    Written: response [H, k], what one more unit of each coefficient adds to the forecast; forecast [H].
     """
-    _, _, (inputs, levels, _, _), (n_gaps, n_linear, _, start, end), (reference, order, scale), room, work = problem
+    _, _, arrays, (n_gaps, n_linear, _, start, end), (reference, order, scale), room, work = problem
+    inputs, levels, _, _, polynomial, _ = arrays
     r, phi = room[0], room[1]
     ahead, solution = work[2], work[7]
     rows, length = levels.shape
@@ -629,15 +656,13 @@ def clear(outputs):
 
 
 @njit(**PART)
-def report(s, value, raw, problem, differences, columns, x, length, outputs, with_uncertainty, uncertain):
+def report(s, value, raw, problem, columns, x, length, outputs, with_uncertainty, uncertain):
     """Write what was found for series s, after an exact evaluation at raw; see `fit_batch` for what is what."""
     forecast, psi_squared, psi_total, residuals, parameters, raw_found, statistics, _ = outputs
     curvature, forecast_slopes, parameter_slopes, linear_variance, linear_total, linear_covariance = uncertain
-    orders = problem[0]
     n_gaps, n_linear, n_used, start, end = problem[3]
     coefficients, _, _, errors, spread, _, dropped, solution, rest = problem[6][:9]
-    polynomial = difference_polynomial(differences[0], differences[1], orders[4])
-    lost = len(polynomial)
+    lost = len(problem[2][4])
     free = len(raw)
     horizon = forecast.shape[1]
     k = len(errors) - 1
@@ -663,8 +688,8 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
     statistics[s, 2] = n_used
     statistics[s, 3] = own
     response = np.zeros((horizon, k))
-    forecast_columns(problem, polynomial, x, length, response, forecast[s])
-    _spread_ahead(problem, polynomial, length - end, psi_squared[s], psi_total[s])
+    forecast_columns(problem, x, length, response, forecast[s])
+    _spread_ahead(problem, response, length - end, psi_squared[s], psi_total[s])
     if not with_uncertainty:
         return
     covariance = np.zeros((k - n_gaps, k - n_gaps))
@@ -685,7 +710,7 @@ def report(s, value, raw, problem, differences, columns, x, length, outputs, wit
             sign = 1.0 if side == 0 else -1.0
             at[i] = raw[i] + sign * h
             beside[side, i] = evaluate(at, problem, EXACT)
-            forecast_columns(problem, polynomial, x, length, response, moved[side])
+            forecast_columns(problem, x, length, response, moved[side])
             for j in range(n_coefficients):
                 parameter_slopes[s, columns[j], i] += sign * 0.5 / h * coefficients[j]
             for j in range(k - n_gaps):
@@ -734,25 +759,28 @@ def fit_batch(
     free = count_free(fixed)
     lost = differences[0] + differences[1] * orders[4]
     raw = np.zeros(free)
+    reach = max(orders[0] + orders[2] * orders[4], orders[1] + orders[3] * orders[4] + 1)
     clear(outputs)
     for s in range(n_series):
         start, end, n_seen = extent(values[s])
         if n_seen < least_used or end - start <= lost:
             continue
         x = regressors[which[s]]
-        problem = problem_of(data_of(values[s], x, differences, orders[4], mean), orders, fixed)
+        data = data_of(values[s], x, differences, orders[4], mean, reach)
+        problem = problem_of(data, orders, fixed)
         value, tried = fit_one(starts, warm[s], problem, enough, raw)
         if math.isinf(value):
             continue
         outputs[7][s] = tried
         columns = columns_of(orders, orders, problem[3][1], mean, x.shape[1])
-        report(s, value, raw, problem, differences, columns, x, length, outputs, with_uncertainty, uncertain)
+        report(s, value, raw, problem, columns, x, length, outputs, with_uncertainty, uncertain)
 
 
 @njit(**PART)
-def _spread_ahead(problem, polynomial, skipped, of_leads, of_sums):
-    """Variances of lead h and of the sum of leads 1..h over sigma squared, from the weights psi of past errors."""
-    room = problem[5]
+def _spread_ahead(problem, response, skipped, of_leads, of_sums):
+    """Variances of lead h and of the sum of leads 1..h over sigma squared, from the weights psi of past errors and from
+    the doubt about values that are missing."""
+    (_, levels, _, full, polynomial, _), room, work = problem[2], problem[5], problem[6]
     phi, theta, phi_lags = room[1], room[2], room[3]
     r = room[0]
     psi = np.zeros(skipped + len(of_leads))
@@ -768,21 +796,37 @@ def _spread_ahead(problem, polynomial, skipped, of_leads, of_sums):
             value += polynomial[j] * psi[h - 1 - j]
         psi[h] = value
     psi_sums(psi, skipped, of_leads, of_sums)
+    if full:
+        doubt_ahead(levels.shape[1], polynomial, room, work[14], skipped, of_leads, of_sums)
+    _add_uncertainty(problem, response, problem[3][0], 1.0, of_leads, of_sums)
+
+
+@njit(**PART)
+def _add_uncertainty(problem, response, k, sign, of_leads, of_sums):
+    """Add to variances of forecasts, in units of sigma squared, what the first k linear coefficients leave in doubt,
+    those after them being known."""
+    gram, dropped = problem[6][5], problem[6][6]
+    scratch = np.zeros(k)
+    summed = np.zeros(k)
+    for h in range(len(response)):
+        of_leads[h] += sign * quadratic_form(gram, k, dropped, response[h], scratch)
+        for c in range(k):
+            summed[c] += response[h, c]
+        of_sums[h] += sign * quadratic_form(gram, k, dropped, summed, scratch)
 
 
 @njit(**PART)
 def _linear_uncertainty(problem, response, of_leads, of_sums, covariance):
-    """Variance of forecasts and covariance of coefficients, in units of sigma squared, the process taken as known."""
+    """Variance of forecasts, beside that from missing values, and covariance of coefficients, in units of sigma
+    squared, the process taken as known."""
     n_gaps = problem[3][0]
     gram, dropped = problem[6][5], problem[6][6]
-    horizon, k = response.shape
+    k = response.shape[1]
+    of_leads[:] = 0.0
+    of_sums[:] = 0.0
+    _add_uncertainty(problem, response, k, 1.0, of_leads, of_sums)
+    _add_uncertainty(problem, response, n_gaps, -1.0, of_leads, of_sums)
     scratch = np.zeros(k)
-    summed = np.zeros(k)
-    for h in range(horizon):
-        of_leads[h] = quadratic_form(gram, k, dropped, response[h], scratch)
-        for c in range(k):
-            summed[c] += response[h, c]
-        of_sums[h] = quadratic_form(gram, k, dropped, summed, scratch)
     unit = np.zeros(k)
     own = k - n_gaps
     alone = np.zeros(own)

@@ -283,6 +283,7 @@ def search_batch(
     together = most[4]
     queue = np.zeros((MOST_TRIED + len(_FIRST) + 2 * (_PROMISING_AGAIN + len(_RESTLESS)), 5))
     raws = np.zeros((MOST_TRIED, together))
+    reach = m * min(1, most[2] + most[3]) + 2  # of most models that are tried
     short = 1 < m <= _SHORT_SEASON  # several seasonal orders to choose from
     promising = np.zeros((2 * _PROMISING if short else _PROMISING, 4))
     again = np.zeros((2 * _PROMISING_AGAIN if short else _PROMISING_AGAIN, 4))
@@ -303,8 +304,8 @@ def search_batch(
             continue
         with_mean = CONSTANT if d + seasonal_d == 0 else DRIFT
         may_drift = d + seasonal_d <= 1
-        bare = data_of(y, x, (d, seasonal_d), m, NO_MEAN)
-        full = data_of(y, x, (d, seasonal_d), m, with_mean) if may_drift else bare
+        bare = data_of(y, x, (d, seasonal_d), m, NO_MEAN, reach)
+        full = data_of(y, x, (d, seasonal_d), m, with_mean, reach) if may_drift else bare
         of_bare = guesses_of(bare[0][0], m)
         of_full = guesses_of(full[0][0], m) if may_drift else of_bare
         tried = tried_all[s]
@@ -440,9 +441,7 @@ def search_batch(
         value = evaluate(raw, problem, EXACT)
         tried[best, 5] = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
         columns = columns_of((p, q, sp, sq), most, problem[3][1], mean, x.shape[1])
-        report(
-            s, value, raw, problem, (d, seasonal_d), columns, x, values.shape[1], outputs, with_uncertainty, uncertain
-        )
+        report(s, value, raw, problem, columns, x, values.shape[1], outputs, with_uncertainty, uncertain)
 
 
 @njit(**BORROWING)

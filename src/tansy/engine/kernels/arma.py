@@ -7,7 +7,7 @@ form (Harvey 1989, section 3.4) the state a has r = max(degree of phi, degree of
 
 The covariance of the state changes by a matrix of rank one from step to step if it starts from the stationary one and
 no value is missing (Morf, Sidhu, Kailath 1974; Pearlman 1980), so that a step of the filter costs r operations and not
-r^2. Where values are missing, `kalman_innovations` does the full filter.
+r^2. Where values are missing, `missing.missing_innovations` does the full filter.
 """
 
 import math
@@ -193,7 +193,7 @@ def _update_gain(steps, begin, gain, share, ratio):
 
 
 @njit(**BORROWING)
-def _add(target, row, begin, factor, source):
+def add_scaled(target, row, begin, factor, source):
     at = np.uint64(begin)
     for i in range(np.uint64(len(source))):
         target[row, at + i] += factor * source[i]
@@ -230,7 +230,7 @@ def innovations(inputs, room, settled, ahead, errors, spread):
             expected = ahead[c, t]
             v = inputs[c, t] - expected
             errors[c, t] = v
-            _add(ahead, c, t + 1, v * inverse, gain)
+            add_scaled(ahead, c, t + 1, v * inverse, gain)
             for j in phi_lags:
                 ahead[c, t + j] += phi[j - 1] * expected
         first = steps[t]
@@ -333,91 +333,6 @@ def _look_ahead(y, begin, phi, theta, phi_lags, theta_lags, ahead, errors):
         for i in range(j):
             if n + i - j >= begin:
                 ahead[n + i] += theta[j - 1] * errors[n + i - j]
-
-
-@njit(**PART)
-def kalman_innovations(inputs, seen, room, ahead, errors, spread):
-    """The same where `seen` [n] is 0 for missing values, which are integrated out exactly: errors 0, no part in F."""
-    r, phi, theta, phi_lags, _, _, gain = room[:7]
-    rows, n = inputs.shape
-    covariance = np.empty((r, r))
-    stationary_covariance(phi, theta, covariance)
-    following = np.empty((r, r))
-    ahead[:] = 0.0
-    log_f = 0.0
-    for t in range(n):
-        observed = seen[t] > 0.0
-        f = covariance[0, 0]
-        for i in range(r):
-            shifted = covariance[i + 1, 0] if i + 1 < r else 0.0
-            gain[i] = phi[i] * f + shifted
-        spread[t] = math.sqrt(f)
-        if observed:
-            log_f += math.log(f)
-        for c in range(rows):
-            expected = ahead[c, t]
-            v = (inputs[c, t] - expected) / f if observed else 0.0
-            errors[c, t] = v * spread[t]
-            _add(ahead, c, t + 1, v, gain)
-            for j in phi_lags:
-                ahead[c, t + j] += phi[j - 1] * expected
-        for i in range(r):
-            of_i = 1.0 if i == 0 else theta[i - 1]
-            for j in range(r):
-                value = phi[i] * phi[j] * f + of_i * (1.0 if j == 0 else theta[j - 1])
-                if j + 1 < r:
-                    value += phi[i] * covariance[0, j + 1]
-                if i + 1 < r:
-                    value += phi[j] * covariance[i + 1, 0]
-                    if j + 1 < r:
-                        value += covariance[i + 1, j + 1]
-                if observed:
-                    value -= gain[i] * gain[j] / f
-                following[i, j] = value
-        covariance[:] = following
-    return log_f
-
-
-@njit(**PART)
-def stationary_covariance(phi, theta, covariance):
-    """State covariance of an ARMA process before the first observation, innovations of variance 1, by doubling.
-
-    The sum over k of A^k R R' A'^k with A the companion matrix; each pass doubles the number of terms.
-    """
-    r = covariance.shape[0]
-    a = np.zeros((r, r))
-    for i in range(r):
-        a[i, 0] = phi[i]
-        if i + 1 < r:
-            a[i, i + 1] = 1.0
-    for i in range(r):
-        ri = 1.0 if i == 0 else theta[i - 1]
-        for j in range(r):
-            rj = 1.0 if j == 0 else theta[j - 1]
-            covariance[i, j] = ri * rj
-    added = np.empty((r, r))
-    half = np.empty((r, r))
-    for _ in range(40):
-        for i in range(r):  # a @ covariance, covariance being symmetric; then times a'
-            for j in range(r):
-                half[i, j] = dots(a[i], covariance[j], r)
-        largest = 0.0
-        for i in range(r):
-            for j in range(r):
-                added[i, j] = dots(half[i], a[j], r)
-        for i in range(r):
-            for j in range(r):
-                covariance[i, j] += added[i, j]
-                largest = max(largest, abs(added[i, j]))
-        if largest <= 1e-15 * covariance[0, 0]:
-            break
-        for i in range(r):
-            for j in range(r):
-                total = 0.0
-                for k in range(r):
-                    total += a[i, k] * a[k, j]
-                half[i, j] = total
-        a[:] = half
 
 
 @njit(**PART)
