@@ -158,9 +158,7 @@ def both_filters(inputs, orders, coefficients, settled):  # type: ignore[no-unty
     fast = arma.innovations(inputs, room, settled, ahead[0], errors[0], spread[0])
     work = np.zeros((2, r, r)), np.zeros(r), np.zeros(0, np.int64)
     seen, none, no_lags = np.ones(n), np.zeros(0), np.zeros(0, np.int64)
-    full = missing.missing_innovations(
-        inputs, seen, none, no_lags, room, settled, ahead[1], errors[1], spread[1], work
-    )
+    full = missing.missing_innovations(inputs, seen, none, no_lags, room, settled, ahead[1], errors[1], spread[1], work)
     covariance = np.zeros((r, r))
     missing.stationary_covariance(room, covariance)
     return np.array([fast, full]), ahead[:, :, n : n + r], errors, spread, covariance, room[1], room[2]

@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 from tansy.engine.errors import FileError
 from tansy.engine.reading import foreign
+from tansy.engine.reading.append import later_options
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 
@@ -486,6 +487,33 @@ def test_a_reader_that_takes_too_long_is_stopped(tmp_path: Path, monkeypatch: py
 def test_utf_16_cut_short_is_a_sentence(tmp_path: Path) -> None:
     with pytest.raises(FileError, match="begins as UTF-16 but is damaged"):
         read(tmp_path, "week,sku,units\n2025-W01,A,1\n".encode("utf-16")[:-1])
+
+
+def test_columns_that_say_nothing_are_periods_where_somebody_says_so(tmp_path: Path) -> None:
+    text = "sku;shop;wk A;wk B;wk C;wk D\nP1;S1;1;2;3;4\nP2;S1;5;;7;8\n"
+    said = {"period_columns": ("wk A", "wk B", "wk C", "wk D")}
+    numbered = read(tmp_path, text, **said).panel
+    assert numbered.timeline.frequency == "N" and numbered.timeline.labels == ["1", "2", "3", "4"]
+    assert numbered.keys == {"sku": ["P1", "P2"], "shop": ["S1", "S1"]}
+    np.testing.assert_array_equal(numbered.values, [[1, 2, 3, 4], [5, NAN, 7, 8]])
+    for first, labels in {
+        "2023-W51": ["2023-W51", "2023-W52", "2024-W01", "2024-W02"], "2023-11": ["2023-11", "2023-12", "2024-01", "2024-02"],
+        "Nov 2023": ["2023-11", "2023-12", "2024-01", "2024-02"], "2023-Q3": ["2023-Q3", "2023-Q4", "2024-Q1", "2024-Q2"],
+    }.items():  # fmt: skip
+        reading = read(tmp_path, text, **said, first_period=first, unfinished="keep")
+        assert reading.panel.timeline.labels == labels, first
+        np.testing.assert_array_equal(reading.panel.values, numbered.values)
+    for wrong, sentence in (
+        ({**said, "first_period": "soon"}, "'soon', the first period"),
+        ({"period_columns": ("wk A", "wk Z")}, "no column 'wk Z', which is to be a period"),
+    ):
+        with pytest.raises(FileError, match=sentence):
+            read(tmp_path, text, **wrong)
+    # two columns whose headings can be read are fewer than are guessed to be periods
+    two = read(tmp_path, "sku;2024-01;2024-02\nP1;1;2\nP2;3;4\n", period_columns=("2024-01", "2024-02"))
+    assert two.panel.timeline.labels == ["2024-01", "2024-02"]
+    later = later_options(read(tmp_path, text, **said).options, ["sku", "shop", "wk A", "wk B", "wk C", "wk D", "wk E"])
+    assert later.period_columns == (*said["period_columns"], "wk E")
 
 
 # --- copies and totals

@@ -219,3 +219,25 @@ def test_roles_come_with_reasons(tmp_path: Path) -> None:
         "week": "time", "sku": "key", "shop": "key", "family": "attribute", "units": "value",
     }  # fmt: skip
     assert roles["family"].of == "sku" and all(role.reason for role in roles.values())
+
+
+def test_a_column_of_names_says_what_codes_are_called(tmp_path: Path) -> None:
+    head = "week,sku,{},units\n"
+    rows = [f"2025-W{w:02d},{c},{{}},{w}\n" for w in range(1, 13) for c in ("A1", "B2", "C3", "D4")]
+    beside = {"A1": ("Red rose", "4001"), "B2": ("White rose", "4002"), "C3": ("Tulip", "4003"), "D4": ("Lily", "4004")}
+
+    def loaded(*columns: tuple[str, int]) -> Reading:
+        lines = [line.format(",".join(beside[line.split(",")[1]][i] for _, i in columns)) for line in rows]
+        path = tmp_path / "sales.csv"
+        path.write_text(head.format(",".join(name for name, _ in columns)) + "".join(lines))
+        return read_panel(
+            path,
+            ReadOptions(time="week", keys=("sku",), value="units", attribute_columns={n: "sku" for n, _ in columns}),
+        )
+
+    for column in ("name", "sku_name", "Description", "Bezeichnung", "article name", "what it is"):
+        reading = loaded((column, 0), ("ean", 1))
+        names = reading.panel.attributes["sku"]
+        assert names["name"] == {code: text for code, (text, _) in beside.items()}, column
+        assert reading.named_by == {"sku": column} and names["ean"]["A1"] == "4001"
+    assert loaded(("ean", 1)).named_by == {}, "numbers are no names"

@@ -242,6 +242,13 @@ FREQUENCY_OF_FORM = {
 }  # fmt: skip
 
 
+def usual_frequency(text: str) -> str:
+    """The frequency of periods that are written like this: of a date, days; of one to three digits, none."""
+    if text.strip().isdecimal() and len(text.strip()) < 4:
+        return "N"
+    return FREQUENCY_OF_FORM.get(form_of(text) or "", "D")
+
+
 def number_of(text: str, frequency: str) -> int | None:
     """Number of the period that a text names, at a frequency; None where it names none."""
     if frequency == "N":

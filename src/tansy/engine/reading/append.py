@@ -27,6 +27,9 @@ def later_options(before: ReadOptions, columns: list[str]) -> ReadOptions:
     before: with every guess filled in.
     """
     known = [name for name in (before.time, before.value) if name in columns]
+    said = before.period_columns
+    if said and set(said) <= set(columns):  # what follows the periods of before is later ones
+        said = (*said, *columns[columns.index(said[-1]) + 1 :])
     return replace(
         before,
         time=before.time if before.time in known else "",
@@ -38,6 +41,7 @@ def later_options(before: ReadOptions, columns: list[str]) -> ReadOptions:
         more=(),
         sheet=None,
         layout=None,
+        period_columns=said,
     )
 
 

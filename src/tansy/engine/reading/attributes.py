@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -13,12 +14,18 @@ from tansy.engine.reading.findings import Example, Finding
 from tansy.engine.reading.options import ReadOptions
 
 UNASSIGNED = "unassigned"
+_NAME_WORDS = re.compile(r"(^|[ _-])(name|description|title|label|designation|bezeichnung|benennung|text)$|name$", re.I)
+_LETTERS = re.compile(r"[^\W\d_]{2}")
 
 
 @dataclass(frozen=True)
 class Attributes:
+    """values: key -> attribute -> code -> value, "name" being what a code is called. named_by: key -> the column that
+    these names come from."""
+
     values: dict[str, dict[str, dict[str, str]]]
     findings: list[Finding]
+    named_by: dict[str, str]
 
 
 def read_attributes(
@@ -46,11 +53,16 @@ def read_attributes(
             findings.append(
                 Finding("missing-attribute", len(unknown), f"not in {name}; grouped as {UNASSIGNED}", examples)
             )
+    named_by: dict[str, str] = {}
     for key, attributes in values.items():
+        names = _names_among(key, attributes, keys[key])
+        if names:
+            named_by[key] = names
+            attributes["name"] = attributes.pop(names)
         for attribute, mapping in attributes.items():
             if attribute != "name":
                 attributes[attribute] = {k: mapping.get(k) or UNASSIGNED for k in dict.fromkeys(keys[key])}
-    return Attributes(values, findings)
+    return Attributes(values, findings, named_by)
 
 
 def key_of(table: pl.DataFrame, keys: tuple[str, ...], name: str) -> str:
@@ -83,9 +95,24 @@ def _take(
                 examples,
             )
         )
-    label_names = ("name", f"{key}_name", f"{key} name")
-    mapping = {k: v for k, v in reversed(pairs.rows()) if k}
-    into["name" if column.lower() in label_names else column] = mapping
+    into[column] = {k: v for k, v in reversed(pairs.rows()) if k}
+
+
+def _names_among(key: str, attributes: dict[str, dict[str, str]], codes: list[str]) -> str | None:
+    """The column that says what each code is called: named so, or, of at least three codes, with words of its own for
+    nearly every one. Other columns that tell all codes apart, numbers of articles say, are not."""
+    distinct = list(dict.fromkeys(codes))
+
+    def tells_apart(column: str) -> bool:
+        texts = [attributes[column].get(code, "") for code in distinct]
+        words = sum(bool(_LETTERS.search(text)) for text in texts)
+        return len({text for text in texts if text}) >= 0.9 * len(distinct) and words >= 0.9 * len(distinct)
+
+    exact = [one for one in attributes if one.lower() in ("name", f"{key} name".lower(), f"{key}_name".lower())]
+    called = [one for one in attributes if _NAME_WORDS.search(one) and tells_apart(one)]
+    others = [one for one in attributes if len(distinct) >= 3 and tells_apart(one)]
+    longest = sorted(others, key=lambda one: -sum(map(len, attributes[one].values())))
+    return next(iter((*exact, *called, *longest)), None)
 
 
 def default_levels(panel: Panel) -> dict[str, list[str]]:

@@ -23,7 +23,7 @@ from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import FURTHER_NUMBERS, TOTAL_OF_PERIODS, Guess, guess_roles
 from tansy.engine.reading.table import Table, open_table
 from tansy.engine.reading.totals import rows_named_total, series_of_sums
-from tansy.engine.timeline import NOUN, SEASON_LENGTH, Timeline, label
+from tansy.engine.timeline import NOUN, SEASON_LENGTH, Timeline, form_of, label, number_of, usual_frequency
 
 _MOST_CELLS = 150_000_000  # 1.2 GB
 
@@ -44,7 +44,8 @@ _NEGATIVE_WORDS = {
 class Reading:
     """A file as understood. options: with every guess filled in. n_rows: rows read; n_refused: rows left out; refused:
     those rows as written, with their line and the reason. first_rows: as understood. has_row: [series, periods], where
-    the file had a row. decimal: "comma" or "point", how texts were read as numbers, "" where none has either."""
+    the file had a row. decimal: "comma" or "point", how texts were read as numbers, "" where none has either. named_by:
+    key -> the column that says what its codes are called."""
 
     panel: Panel
     findings: list[Finding]
@@ -55,7 +56,8 @@ class Reading:
     refused: pl.DataFrame
     first_rows: pl.DataFrame
     has_row: NDArray[np.bool_]
-    decimal: str = ""
+    decimal: str
+    named_by: dict[str, str]
 
 
 def read_panel(path: Path, options: ReadOptions, folder: Path | None = None) -> Reading:
@@ -89,7 +91,7 @@ def understand(
     """
     opened = source if isinstance(source, Table) else Table(source)
     table, others = opened.frame, beside or {}
-    guess = guess_roles(table)
+    guess = guess_roles(table, _columns_said(table, options, name))
     options = _complete(table, options, guess, name)
     files = {n: others[n].frame for n in [*(options.attribute_files or {}), *options.driver_files]}
     options = sort_files(options, list(files), files, options.keys)
@@ -107,7 +109,7 @@ def understand(
     if wide:
         numbers_of_value = _numbers_below(typed, guess.columns("period"))
         n_periods = len(guess.columns("period"))
-        table = _unpivot(table, options, guess)
+        table, options = _unpivot(table, options, guess, name)
     findings = _column_totals(guess)
     refusals = Refusals(table.height)
     findings += _copies(copies, table, options, places, n_periods, refusals)
@@ -208,6 +210,7 @@ def understand(
         first_rows=_first_rows(table, options, clock, value, refusals, places),
         has_row=has_row,
         decimal=decimal,
+        named_by=attributes.named_by,
     )
 
 
@@ -315,7 +318,9 @@ def _ahead(table: pl.DataFrame, options: ReadOptions, clock: Clock, kept: NDArra
 def _complete(table: pl.DataFrame, options: ReadOptions, guess: Guess, name: str) -> ReadOptions:
     layout = options.layout or guess.layout
     if layout == "wide" and guess.layout != "wide":
-        raise FileError(f"{name} has no columns that are named like periods, so it is not in wide layout.")
+        raise FileError(
+            f"{name} has no columns that are named like periods, so it is not in wide layout; or say which ones are."
+        )
     have = ", ".join(table.columns[:12]) + (" and more" if table.width > 12 else "")
     named_keys = () if options.keys == (NO_KEY,) else options.keys  # one series needs no key column
     drivers = options.driver_columns
@@ -366,10 +371,27 @@ def _complete(table: pl.DataFrame, options: ReadOptions, guess: Guess, name: str
     )
 
 
-def _unpivot(table: pl.DataFrame, options: ReadOptions, guess: Guess) -> pl.DataFrame:
+def _columns_said(table: pl.DataFrame, options: ReadOptions, name: str) -> tuple[str, ...]:
+    missing = next((column for column in options.period_columns if column not in table.columns), None)
+    if missing is not None:
+        raise FileError(f"{name} has no column {missing!r}, which is to be a period.")
+    return options.period_columns
+
+
+def _unpivot(table: pl.DataFrame, options: ReadOptions, guess: Guess, name: str) -> tuple[pl.DataFrame, ReadOptions]:
+    """The columns of periods under each other; those whose headings say nothing are named one after the other."""
     periods = guess.columns("period")
-    index = [name for name in table.columns if name not in periods]
-    return table.unpivot(on=periods, index=index, variable_name=options.time, value_name=options.value)
+    index = [column for column in table.columns if column not in periods]
+    long = table.unpivot(on=periods, index=index, variable_name=options.time, value_name=options.value)
+    if not options.period_columns or (not options.first_period and all(map(form_of, periods))):
+        return long, options
+    first = options.first_period or "1"
+    frequency = options.written or usual_frequency(first)
+    number = number_of(first, frequency)
+    if number is None:
+        raise FileError(f"{name}: {first!r}, the first period, is not a week, month, quarter or year such as 2023-01.")
+    names = {column: label(number + i, frequency) for i, column in enumerate(periods)}
+    return long.with_columns(pl.col(options.time).replace_strict(names)), replace(options, written=frequency)
 
 
 def _numbers_below(table: Table, periods: list[str]) -> pl.Series | None:

@@ -25,6 +25,9 @@ class ReadOptions:
     same file -> key column that it describes. attribute_files: path -> key column, for files with one row per key.
     driver_columns: columns of the same file that are known ahead; guessed where None. driver_files: paths of files with
     drivers by period, with or without key columns.
+    period_columns: columns of a wide file that are periods, in their order, where their headings do not show it.
+    first_period: the period of the first of them, 2023-01 say; where it is empty and the headings cannot be read, they
+    are numbered from 1 on.
     more: paths of later actuals, put to the history one after the other.
     copies: whether of rows that are the same in every column one is kept, or all. totals: whether rows that are the sum
     of others are left out.
@@ -43,6 +46,8 @@ class ReadOptions:
     attribute_files: dict[str, str] | None = None
     driver_columns: tuple[str, ...] | None = None
     driver_files: tuple[str, ...] = ()
+    period_columns: tuple[str, ...] = ()
+    first_period: str = ""
     more: tuple[str, ...] = ()
     gaps: str = "zero"
     duplicates: str = "sum"

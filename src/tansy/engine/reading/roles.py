@@ -45,17 +45,13 @@ class Guess:
         return [name for name, role in self.roles.items() if role.kind == kind]
 
 
-def guess_roles(table: pl.DataFrame) -> Guess:
-    """A role for every column; there may be no time or value column among them."""
-    periods = [
-        name for name in table.columns if form_of(name) not in (None, *DOUBTFUL_FORMS) or re.fullmatch(r"20\d\d", name)
-    ]
-    for doubtful in ("serial", "compact-month"):  # numbers that rise from column to column
-        rising = [name for name in table.columns if form_of(name) == doubtful]
-        if len(rising) >= 3 and all(int(b[:6]) > int(a[:6]) for a, b in itertools.pairwise(rising)):
-            periods = rising
-    if len(periods) >= 3:
-        roles = {name: Role("period", "its name is a period") for name in periods}
+def guess_roles(table: pl.DataFrame, said: tuple[str, ...] = ()) -> Guess:
+    """A role for every column; there may be no time or value column among them. said: columns that are periods because
+    somebody said so."""
+    periods = [name for name in table.columns if name in said] or _named_like_periods(table.columns)
+    if len(periods) >= 3 or said:
+        why = "a period, as you set it" if said else "its name is a period"
+        roles = {name: Role("period", why) for name in periods}
         for name in table.columns:
             holds_numbers = name not in roles and _numeric_share(table[name].head(_SAMPLE)) > 0.8
             if holds_numbers and (is_named_total(name) or adds_up(table.head(_SAMPLE), name, periods)):
@@ -95,6 +91,14 @@ def guess_roles(table: pl.DataFrame) -> Guess:
             others.append(name)
     ordered = {name: roles[name] for name in table.columns}
     return Guess("long", _without_remarks(table, _attributes(table, ordered, others)))
+
+
+def _named_like_periods(columns: list[str]) -> list[str]:
+    for doubtful in ("compact-month", "serial"):  # numbers that rise from column to column
+        rising = [name for name in columns if form_of(name) == doubtful]
+        if len(rising) >= 3 and all(int(b[:6]) > int(a[:6]) for a, b in itertools.pairwise(rising)):
+            return rising
+    return [name for name in columns if form_of(name) not in (None, *DOUBTFUL_FORMS) or re.fullmatch(r"20\d\d", name)]
 
 
 def _without_remarks(table: pl.DataFrame, roles: dict[str, Role]) -> dict[str, Role]:

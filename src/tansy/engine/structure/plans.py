@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import PlanError, StructureError
 from tansy.engine.panel import Panel
-from tansy.engine.timeline import FREQUENCY_OF_FORM, MOST_PERIODS, NOUN, form_of, label, number_of
+from tansy.engine.timeline import MOST_PERIODS, NOUN, label, number_of, usual_frequency
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -146,10 +146,7 @@ def _check(plan: Plan) -> None:
 
 def period_number(name: str, text: str, frequency: str | None = None) -> int:
     """Number of the period that `text` names; with a frequency, at that frequency. Raises PlanError at field `name`."""
-    usual = (
-        "N" if text.strip().isdecimal() and len(text.strip()) < 4 else FREQUENCY_OF_FORM.get(form_of(text) or "", "D")
-    )
-    number = number_of(text, frequency or usual)
+    number = number_of(text, frequency or usual_frequency(text))
     if number is None:
         raise PlanError(name, f"{text!r} is no period such as {label(_EXAMPLE, 'W')} or {label(_EXAMPLE * 7, 'D')}.")
     return number

@@ -42,6 +42,8 @@ class OptionsSerializer(serializers.Serializer):
     negatives = serializers.ChoiceField(choices=NEGATIVES, required=False)
     unfinished = serializers.ChoiceField(choices=UNFINISHED, required=False)
     driver_columns = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)
+    period_columns = serializers.ListField(child=serializers.CharField(), required=False)
+    first_period = serializers.CharField(required=False, allow_blank=True, max_length=20)
     frequency = serializers.ChoiceField(choices=FREQUENCIES, required=False, allow_null=True)
     week_start = serializers.ChoiceField(choices=WEEK_STARTS, required=False)
     sheet = serializers.CharField(required=False, allow_null=True)
@@ -54,6 +56,7 @@ def to_options(given: dict[str, Any]) -> ReadOptions:
         **{
             **given,
             "keys": tuple(given.get("keys", ())),
+            "period_columns": tuple(given.get("period_columns", ())),
             "driver_columns": None if columns is None else tuple(columns),
         }
     )
@@ -83,6 +86,7 @@ class KeySerializer(serializers.Serializer):
     name = serializers.CharField()
     count = serializers.IntegerField()
     levels = serializers.ListField(child=serializers.CharField())
+    named_by = serializers.CharField(help_text="Column that says what the codes are called; else empty.")
 
 
 class DriverSerializer(serializers.Serializer):

@@ -119,7 +119,7 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
     """
     sales = opened(upload, upload.file_name, options.sheet)
     table = sales.frame
-    guess = guess_roles(table)
+    guess = guess_roles(table, options.period_columns)
     found: dict[str, Any] = {
         "columns": [
             {"name": name, "role": role.kind, "of": role.of, "reason": role.reason}
@@ -170,7 +170,15 @@ def understood_json(reading: Reading) -> dict[str, Any]:
         "total": float(np.nansum(panel.values)),
         "decimal": reading.decimal,
         "n_missing": int(np.isnan(panel.values).sum()),
-        "keys": [{"name": key, "count": len(set(panel.keys[key])), "levels": levels[key]} for key in panel.key_names],
+        "keys": [
+            {
+                "name": key,
+                "count": len(set(panel.keys[key])),
+                "levels": levels[key],
+                "named_by": reading.named_by.get(key, ""),
+            }
+            for key in panel.key_names
+        ],
         "drivers": [{"name": name, "ahead": panel.n_ahead} for name in panel.drivers],
         "first_rows": {"columns": reading.first_rows.columns, "rows": [list(r) for r in reading.first_rows.rows()]},
         "findings": [finding.to_json() for finding in reading.findings],

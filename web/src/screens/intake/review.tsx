@@ -11,6 +11,7 @@ import { Failed, Loading } from '../../ui/states';
 import { Findings } from './findings';
 import {
   alsoChanged,
+  forgetRoles,
   keepRoles,
   keptRoles,
   optionsFrom,
@@ -18,6 +19,7 @@ import {
   type Roles,
   rolesOf,
   signature,
+  withPeriodsFrom,
   withRole,
 } from './roles';
 
@@ -26,7 +28,7 @@ type Decisions = Required<
     Schema['OptionsRequest'],
     'gaps' | 'duplicates' | 'copies' | 'totals' | 'negatives' | 'unfinished' | 'week_start'
   >
-> & { frequency: Schema['FrequencyEnum'] | null; sheet: string | null };
+> & { frequency: Schema['FrequencyEnum'] | null; sheet: string | null; first_period: string };
 
 const GAPS = [
   { value: 'zero', label: 'zero: nothing was sold' },
@@ -93,6 +95,7 @@ export function Review() {
     week_start: 'monday',
     frequency: null,
     sheet: null,
+    first_period: '',
   });
   const [native, setNative] = useState<string | null>(null);
   const [dayFirst, setDayFirst] = useState<boolean | null>(null);
@@ -153,14 +156,20 @@ export function Review() {
   const ambiguous = has('ambiguous-date');
   const coarser = COARSER[native ?? ''] ?? [];
   const sums = decisions.frequency !== null && decisions.frequency !== native;
-  const choose = (column: string, role: Role, of: string | null) => {
-    const before = rolesOf(columns);
-    const after = withRole(before, column, role, of);
+  const said = roles !== null && Object.values(roles).some((one) => one.role === 'period');
+  const change = (after: Roles, moved: string) => {
     setRoles(after);
-    setMoved(alsoChanged(before, after, column));
+    setMoved(moved);
     keepRoles(`upload ${id}`, after);
     keepRoles(signature(columns), after);
   };
+  const choose = (column: string, role: Role, of: string | null) => {
+    const before = rolesOf(columns.filter((one) => said || one.role !== 'period')); // guessed ones stay guessed
+    const after = withRole(before, column, role, of);
+    change(after, alsoChanged(before, after, column));
+  };
+  const choosePeriods = (column: string, alone: boolean) =>
+    change(withPeriodsFrom(rolesOf(columns), column, alone), '');
   const set = (change: Partial<Decisions>) => setDecisions({ ...decisions, ...change });
   return (
     <Page
@@ -236,7 +245,7 @@ export function Review() {
               {understood.keys
                 .map(
                   (key) =>
-                    `${count(key.count)} different values of ${key.name}${key.levels.length ? `, grouped by ${key.levels.join(' and ')}` : ''}`,
+                    `${count(key.count)} different values of ${key.name}${key.named_by ? `, called by their ${key.named_by}` : ''}${key.levels.length ? `, grouped by ${key.levels.join(' and ')}` : ''}`,
                 )
                 .join('; ')}
               .
@@ -262,6 +271,9 @@ export function Review() {
                 ))}
               </select>
             </label>
+          )}
+          {said && (
+            <FirstPeriod value={decisions.first_period} onChange={(first_period) => set({ first_period })} />
           )}
           {coarser.length > 0 && (
             <Choice
@@ -342,6 +354,20 @@ export function Review() {
           <h2 id="columns" className="mb-1 font-semibold">
             Columns and first rows as written{' '}
             <span className="font-normal text-second">of {count(n_rows)}</span>
+            {roles !== null && (
+              <button
+                type="button"
+                className="btn btn-xs btn-ghost ml-3"
+                onClick={() => {
+                  forgetRoles(`upload ${id}`, signature(columns));
+                  setRoles(null);
+                  setMoved('');
+                  set({ first_period: '' });
+                }}
+              >
+                Guess the roles again
+              </button>
+            )}
           </h2>
           <div className="flex items-end gap-8 overflow-x-auto">
             <table className="sheet w-auto!">
@@ -353,7 +379,9 @@ export function Review() {
                       <RoleSelect
                         column={column}
                         columns={columns}
+                        said={said}
                         onChange={(role, of) => choose(column.name, role, of)}
+                        onPeriods={(alone) => choosePeriods(column.name, alone)}
                       />
                       <span className="block max-w-[190px] pt-1 text-xs whitespace-normal">
                         {column.reason}
@@ -433,16 +461,47 @@ function AsUnderstood({ rows }: { rows: Schema['FirstRows'] }) {
   );
 }
 
+/** Where headings of periods say nothing: which period the first of them is. */
+function FirstPeriod({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  const [text, setText] = useState(value);
+  return (
+    <form
+      className="flex items-center gap-2 text-[13px] text-second"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onChange(text.trim());
+      }}
+    >
+      <label className="flex items-center gap-2">
+        The first column of periods is
+        <input
+          className="input input-xs w-[110px] text-base-content"
+          placeholder="2023-01"
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          onBlur={() => onChange(text.trim())}
+        />
+      </label>
+      <span>a week, month, quarter or year; left empty, headings are read, or else numbered from 1 on</span>
+    </form>
+  );
+}
+
 function RoleSelect({
   column,
   columns,
+  said,
   onChange,
+  onPeriods,
 }: {
   column: Schema['Column'];
   columns: Schema['Column'][];
+  /** Whether somebody said which columns are periods. */
+  said: boolean;
   onChange: (role: Role, of: string | null) => void;
+  onPeriods: (alone: boolean) => void;
 }) {
-  if (column.role === 'period') return <span>period</span>;
+  if (column.role === 'period' && !said) return <span>period</span>;
   const keys = columns.filter((one) => one.role === 'key' && one.name !== column.name);
   return (
     <select
@@ -451,6 +510,7 @@ function RoleSelect({
       value={column.role === 'attribute' ? `attribute ${column.of}` : column.role}
       onChange={(event) => {
         const [role, ...of] = event.target.value.split(' ');
+        if (role === 'period' || role === 'periods') return onPeriods(role === 'period');
         onChange(role as Role, of.join(' ') || null);
       }}
     >
@@ -463,6 +523,8 @@ function RoleSelect({
         </option>
       ))}
       <option value="driver">driver, known ahead</option>
+      <option value="period">sales of one period</option>
+      <option value="periods">sales of one period, as all after it</option>
       <option value="ignored">not used</option>
     </select>
   );

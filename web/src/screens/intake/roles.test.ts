@@ -1,5 +1,14 @@
 import { describe, expect, it } from 'vitest';
-import { alsoChanged, keepRoles, keptRoles, optionsFrom, type Roles, signature, withRole } from './roles';
+import {
+  alsoChanged,
+  keepRoles,
+  keptRoles,
+  optionsFrom,
+  type Roles,
+  signature,
+  withPeriodsFrom,
+  withRole,
+} from './roles';
 
 const roles: Roles = {
   week: { role: 'time', of: null },
@@ -16,8 +25,20 @@ describe('roles of columns', () => {
       value: 'units',
       keys: ['sku'],
       driver_columns: [],
+      period_columns: [],
       attribute_columns: { family: 'sku' },
     });
+  });
+
+  it('say that columns are periods: one, or one and all after it', () => {
+    const wide = withPeriodsFrom(roles, 'units', false);
+    expect(optionsFrom(wide)).toMatchObject({
+      period_columns: ['units', 'returns'],
+      keys: ['sku'],
+      time: '',
+    });
+    expect(optionsFrom(withPeriodsFrom(roles, 'units', true)).period_columns).toEqual(['units']);
+    expect(optionsFrom(withRole(wide, 'returns', 'ignored', null)).period_columns).toEqual(['units']);
   });
 
   it('keep one column of sales', () => {

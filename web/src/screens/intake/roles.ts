@@ -8,6 +8,22 @@ export function rolesOf(columns: Schema['Column'][]): Roles {
   return Object.fromEntries(columns.map((column) => [column.name, { role: column.role, of: column.of }]));
 }
 
+/** Say that a column, and all to the right of it that are not known to be otherwise, hold the sales of one period each. */
+export function withPeriodsFrom(roles: Roles, name: string, alone: boolean): Roles {
+  const names = Object.keys(roles);
+  const from = names.indexOf(name);
+  return Object.fromEntries(
+    Object.entries(roles).map(([other, one], i) => {
+      if (other === name || (!alone && i > from)) return [other, { role: 'period' as const, of: null }];
+      // laid under each other, the periods are the time and their cells the sales
+      return [
+        other,
+        one.role === 'time' || one.role === 'value' ? { role: 'ignored' as const, of: null } : one,
+      ];
+    }),
+  );
+}
+
 /** Give a column a role. There is one column of periods and one of sales: the one before is not used any more. */
 export function withRole(roles: Roles, name: string, role: Role, of: string | null): Roles {
   const freed = Object.entries(roles).map(([other, one]) => {
@@ -55,6 +71,15 @@ export function keepRoles(of: string, roles: Roles) {
   }
 }
 
+export function forgetRoles(...of: string[]) {
+  try {
+    const all = JSON.parse(localStorage.getItem('tansy roles') ?? '[]') as [string, Roles][];
+    localStorage.setItem('tansy roles', JSON.stringify(all.filter(([name]) => !of.includes(name))));
+  } catch {
+    // nothing is kept
+  }
+}
+
 export function optionsFrom(roles: Roles): Schema['OptionsRequest'] {
   const named = (role: Role) => Object.keys(roles).filter((name) => roles[name]?.role === role);
   const attributes = Object.entries(roles).flatMap(([name, one]) =>
@@ -65,6 +90,7 @@ export function optionsFrom(roles: Roles): Schema['OptionsRequest'] {
     value: named('value')[0] ?? '',
     keys: named('key'),
     driver_columns: named('driver'),
+    period_columns: named('period'),
     attribute_columns: Object.fromEntries(attributes),
   };
 }
