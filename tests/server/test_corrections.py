@@ -70,9 +70,9 @@ def test_a_value_is_accepted_reverted_and_stays_in_the_ledger(client: APIClient,
         "typing slip",
         "ines",
     )
-    assert client.get(f"/api/portfolios/{garden}/searches/").json()["counts"] == {
-        "open": search["n_found"] - 2, "accepted": 2, "dismissed": 0
-    }  # fmt: skip
+    now = client.get(f"/api/portfolios/{garden}/searches/").json()
+    assert now["counts"] == {"open": search["n_found"] - 2, "accepted": 2, "dismissed": 0}
+    assert now["values"]["accepted"] == ledger["n_standing"], "a run counts here as its values do in the ledger"
     again = decide(client, search, "accept", [first["id"]])
     assert again.status_code == 409 and "corrected already" in again.json()["detail"]
     series = client.get(f"/api/portfolios/{garden}/series/{first['series']}/").json()

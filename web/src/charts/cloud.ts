@@ -8,7 +8,7 @@ const VARIATION = 0.49;
 const MOST = { interval: 12, variation: 4 };
 
 export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
-  const axis = (name: string, max: number, min: number) => ({
+  const axis = (name: string, max: number, min: number, ticks: number[]) => ({
     type: 'log',
     name,
     nameLocation: 'middle',
@@ -16,7 +16,8 @@ export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
     min,
     max,
     nameTextStyle: { color: colours.second },
-    axisLabel: { color: colours.second },
+    axisLabel: { color: colours.second, customValues: ticks },
+    axisTick: { customValues: ticks },
     axisLine: { lineStyle: { color: colours.rule } },
     splitLine: { show: false },
   });
@@ -34,8 +35,8 @@ export function cloudOptions(cloud: Schema['Cloud'], colours: Colours) {
   });
   return {
     grid: { left: 54, right: 16, top: 12, bottom: 42 },
-    xAxis: axis('periods from one sale to the next', MOST.interval, 0.75),
-    yAxis: axis('squared variation of sizes', MOST.variation, 0.03),
+    xAxis: axis('periods from one sale to the next', MOST.interval, 0.75, [1, 2, 5, 10]),
+    yAxis: axis('squared variation of sizes', MOST.variation, 0.03, [0.1, 0.2, 0.5, 1, 2]),
     series: [
       {
         type: 'scatter',

@@ -63,7 +63,13 @@ export function errorsOptions(errors: Value[], periods: string[], colours: Colou
   };
 }
 
-/** One line per year over the places in the year; the last year stands out. */
+/** How the line of a year is drawn, so many years before the last one, which stands out. */
+export function yearStyle(age: number, colours: Pick<Colours, 'ink' | 'second'>) {
+  const style = age < 2 ? 'solid' : age === 2 ? 'dashed' : 'dotted';
+  return { colour: age === 0 ? colours.ink : colours.second, width: age === 0 ? 2 : 1, style } as const;
+}
+
+/** One line per year over the places in the year. */
 export function yearLines(
   years: { places: string[]; years: number[]; values: Value[][]; what: string },
   colours: Colours,
@@ -73,13 +79,8 @@ export function yearLines(
     values: years.values.map((row) => row[j] ?? null),
   }));
   const axis = roundAxis([0, ...columns.flatMap((one) => known(one.values))]);
-  const last = years.places.length - 1;
-  const names = columns.map((one, j) => {
-    const at = one.values.reduce<number>((found, value, i) => (value === null ? found : i), -1);
-    return { at, text: String(one.year), value: one.values[at] ?? 0, newest: j === columns.length - 1 };
-  });
   return {
-    grid: { left: 52, right: 52, top: 10, bottom: 26 },
+    grid: { left: 52, right: 18, top: 10, bottom: 26 },
     tooltip: tooltip(colours, 1),
     xAxis: {
       type: 'category',
@@ -95,29 +96,10 @@ export function yearLines(
       axisLabel: { color: colours.second },
       splitLine: { lineStyle: { color: colours.rule } },
     },
-    series: [
-      ...columns.map((one, j) => {
-        const age = columns.length - 1 - j;
-        const colour = age === 0 ? colours.ink : colours.second;
-        return lineOf(String(one.year), one.values, colour, age === 0 ? 2 : 1, {
-          type: age < 2 ? 'solid' : age === 2 ? 'dashed' : 'dotted',
-        });
-      }),
-      ...names
-        .filter((one) => one.at >= 0 && one.at < last - 1)
-        .map((one) => endNames([{ text: one.text, value: one.value, colour: colours.ink }], one.at, 1)),
-      endNames(
-        names
-          .filter((one) => one.at >= last - 1)
-          .map((one) => ({
-            text: one.text,
-            value: one.value,
-            colour: one.newest ? colours.ink : colours.second,
-          })),
-        last,
-        (axis.max - axis.min) / 14,
-      ),
-    ],
+    series: columns.map((one, j) => {
+      const { colour, width, style } = yearStyle(columns.length - 1 - j, colours);
+      return lineOf(String(one.year), one.values, colour, width, { type: style });
+    }),
   };
 }
 

@@ -49,6 +49,12 @@ class Suspicions:
     interpolated: Floats
     ratio: Floats
 
+    def n_values(self) -> int:
+        """How many values lie in them, each counted once where several rules name it."""
+        t = np.repeat(self.start, self.length) + np.arange(self.length.sum())
+        t -= np.repeat(np.cumsum(self.length) - self.length, self.length)
+        return len(np.unique(np.stack([np.repeat(self.series, self.length), t]), axis=1).T)
+
     def __len__(self) -> int:
         return len(self.series)
 

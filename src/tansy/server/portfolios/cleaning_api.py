@@ -131,6 +131,9 @@ class RulesSerializer(serializers.Serializer):
     replace = serializers.ChoiceField(choices=PROPOSALS, required=False)
 
 
+STATES = ("open", "accepted", "dismissed")
+
+
 class SuspicionSerializer(serializers.Serializer):
     id = serializers.IntegerField(help_text="Place in the search.")
     series = serializers.IntegerField()
@@ -159,7 +162,8 @@ class SearchSerializer(serializers.Serializer):
     made_at = serializers.DateTimeField()
     rules = RulesSerializer()
     n_found = serializers.IntegerField()
-    counts = serializers.DictField(child=serializers.IntegerField(), help_text="Per state.")
+    counts = serializers.DictField(child=serializers.IntegerField(), help_text="Values and runs of values, per state.")
+    values = serializers.DictField(child=serializers.IntegerField(), help_text="Single values in them, per state.")
     found = SuspicionSerializer(many=True)
 
 
@@ -169,6 +173,9 @@ def _search_json(kept: Search) -> dict[str, Any]:
     states = ledger.states(kept, found, keys_of(kept.load))
     labels = kept.load.timeline.labels
     order = sorted(range(len(found)), key=lambda k: (states[k] != "open", -found.score[k]))[:_MOST_SHOWN]
+
+    def at_state(state: str) -> np.ndarray:
+        return np.array([k for k, own in enumerate(states) if own == state], dtype=np.int64)
 
     def number(value: float) -> float | None:
         return None if np.isnan(value) else round(float(value), 4) + 0.0
@@ -181,7 +188,8 @@ def _search_json(kept: Search) -> dict[str, Any]:
         "made_at": kept.made_at,
         "rules": kept.rules,
         "n_found": kept.n_found,
-        "counts": {state: states.count(state) for state in ("open", "accepted", "dismissed")},
+        "counts": {state: states.count(state) for state in STATES},
+        "values": {state: found.where(at_state(state)).n_values() for state in STATES},
         "found": [
             {
                 "id": k,

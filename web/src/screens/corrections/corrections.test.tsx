@@ -35,6 +35,7 @@ const found: Schema['Search'] = {
   rules: { find: ['spike'] },
   n_found: 3,
   counts: { open: 3, accepted: 0, dismissed: 0 },
+  values: { open: 7, accepted: 0, dismissed: 0 },
   found: [suspicion(1), suspicion(2), suspicion(3, { rule: 'level-shift', ratio: 2 })],
 };
 const history = {

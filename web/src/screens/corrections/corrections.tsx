@@ -79,6 +79,12 @@ export function Corrections() {
   );
 }
 
+/** How many values a state holds, where runs among them make these more than what is counted; the Ledger counts values. */
+function inValues(kept: Schema['Search'], state: Schema['Suspicion']['state']): string {
+  const n = kept.values[state] ?? 0;
+  return n > (kept.counts[state] ?? 0) ? ` (${count(n)} values)` : '';
+}
+
 function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }) {
   const client = useQueryClient();
   const [at, setAt] = useState(kept.found[0]?.id ?? 0);
@@ -106,13 +112,16 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
         );
         // the list is cut off at the first thousands: what has changed moves the counts, which are of all
         const counts = { ...old.counts };
+        const values = { ...old.values };
         for (const one of old.found) {
           if (!ids.has(one.id)) continue;
           counts[one.state] = (counts[one.state] ?? 0) - 1;
           const to = state[decision.decision];
           counts[to] = (counts[to] ?? 0) + 1;
+          values[one.state] = (values[one.state] ?? 0) - one.length;
+          values[to] = (values[to] ?? 0) + one.length;
         }
-        return { ...old, found: list, counts };
+        return { ...old, found: list, counts, values };
       });
       for (const key of ['series', 'ledger', 'kinds'])
         client.invalidateQueries({ queryKey: [key, portfolio] });
@@ -168,8 +177,9 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
       <div className="flex w-[560px] shrink-0 flex-col border-r border-rule">
         <div className="flex items-center gap-3 border-b border-rule px-3 py-1.5 text-[13px]">
           <span>
-            <b>{count(kept.counts.open ?? 0)}</b> open, {count(kept.counts.accepted ?? 0)} corrected,{' '}
-            {count(kept.counts.dismissed ?? 0)} left
+            <b>{count(kept.counts.open ?? 0)}</b> open
+            {inValues(kept, 'open')}, {count(kept.counts.accepted ?? 0)} corrected
+            {inValues(kept, 'accepted')}, {count(kept.counts.dismissed ?? 0)} left
           </span>
           <label className="ml-auto flex items-center gap-1.5">
             score from

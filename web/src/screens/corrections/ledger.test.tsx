@@ -63,7 +63,7 @@ describe('the ledger of corrections', () => {
     expect(rows.find((text) => text?.includes('P2 | S1'))).toContain('not in force: the value was revised');
     expect(rows.find((text) => text?.includes('P3 | S1'))).toContain('reverted by omar');
     expect(screen.queryByRole('checkbox', { name: 'Choose P3 | S1, 2025-W10' })).toBeNull();
-    expect(screen.getByText('2 in force, 1 reverted')).toBeDefined();
+    expect(screen.getByText('2 values in force, 1 reverted')).toBeDefined();
   });
 
   it('adds up the volume that was moved, by the level that is asked for', async () => {

@@ -59,7 +59,8 @@ export function Ledger() {
             />
           </label>
           <span className="text-second">
-            {count(data.n_standing)} in force, {count(data.n_reverted)} reverted
+            {count(data.n_standing)} {data.n_standing === 1 ? 'value' : 'values'} in force,{' '}
+            {count(data.n_reverted)} reverted
           </span>
           <a
             className="btn btn-sm ml-auto"

@@ -114,7 +114,7 @@ function GoingOut({ draft }: { draft: Schema['Draft'] }) {
             <Key colour="var(--color-base-content)" label="sold" />
             <Key colour="var(--forecast)" label="forecast" />
             {draft.last_release && (
-              <Key colour="var(--second)" label={`R${draft.last_release.number}`} dashed />
+              <Key colour="var(--second)" label={`R${draft.last_release.number}`} style="dashed" />
             )}
           </p>
           <Chart

@@ -202,32 +202,28 @@ function Coefficients({ rows }: { rows: Schema['Coefficient'][] }) {
       <h2 id="coefficients" className="mb-1 text-[13px] font-semibold">
         Coefficients
       </h2>
-      <div className="max-h-[232px] overflow-auto">
-        <table className="sheet">
-          <thead className="sticky top-0 bg-base-100">
-            <tr>
-              <th>Name</th>
-              <th className="num">Value</th>
-              <th className="num">Std. error</th>
-              <th className="num">z</th>
-              <th className="num">p</th>
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th className="num">Value</th>
+            <th className="num">Std. error</th>
+            <th className="num">z</th>
+            <th className="num">p</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.name} className={row.p !== null && row.p > WEAK ? 'text-second' : ''}>
+              <td title={parameterName(row.name)}>{row.name}</td>
+              <td className="num">{fixed(row.value, digitsOf(row.value))}</td>
+              <td className="num">{row.error === null ? 'given' : fixed(row.error, digitsOf(row.error))}</td>
+              <td className="num">{fixed(row.z, 1)}</td>
+              <td className="num">{pValue(row.p)}</td>
             </tr>
-          </thead>
-          <tbody>
-            {rows.map((row) => (
-              <tr key={row.name} className={row.p !== null && row.p > WEAK ? 'text-second' : ''}>
-                <td title={parameterName(row.name)}>{row.name}</td>
-                <td className="num">{fixed(row.value, digitsOf(row.value))}</td>
-                <td className="num">
-                  {row.error === null ? 'given' : fixed(row.error, digitsOf(row.error))}
-                </td>
-                <td className="num">{fixed(row.z, 1)}</td>
-                <td className="num">{pValue(row.p)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+          ))}
+        </tbody>
+      </table>
       {weak && (
         <p className="mt-1 max-w-[44ch] text-xs text-second">
           Grey: p above {WEAK}. Had the true coefficient been zero, one as far from it would come up more

@@ -5,7 +5,8 @@ import type { Schema } from '../../api/client';
 import { type LookAsk, look as lookQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
-import { oneLine, yearLines } from '../../charts/over-time';
+import { Key } from '../../charts/key';
+import { oneLine, yearLines, yearStyle } from '../../charts/over-time';
 import { stemOptions } from '../../charts/stems';
 import { fixed, periods as noun } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
@@ -241,7 +242,12 @@ function Years({ found }: { found: Look }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <figure>
-        <figcaption className="text-[13px] text-second">One line a year; the last one stands out.</figcaption>
+        <figcaption className="flex flex-wrap gap-x-4 gap-y-1 text-second">
+          {years.years.map((year, j) => {
+            const { colour, width, style } = yearStyle(years.years.length - 1 - j, colours);
+            return <Key key={year} label={String(year)} colour={colour} width={width} style={style} />;
+          })}
+        </figcaption>
         <Chart options={options} label="The years over each other" className="h-[300px] w-full" />
       </figure>
       <section className="max-h-[330px] overflow-auto" aria-label={`${years.what} by year`}>

@@ -232,7 +232,9 @@ function Picture({
             received
           </span>
         )}
-        {origin && <Key colour="var(--color-secondary)" label={`as forecast on ${origin.period}`} dashed />}
+        {origin && (
+          <Key colour="var(--color-secondary)" label={`as forecast on ${origin.period}`} style="dashed" />
+        )}
         {origin && <span className="text-[13px] text-second">● inside the widest band ○ outside</span>}
         <span className="ml-auto">
           <Choice
