@@ -282,6 +282,14 @@ def test_the_best_form_is_the_one_with_the_least_aicc_of_all_fifteen() -> None:
     assert no_trend.tried == ("ets(A,N,N)", "ets(A,N,A)")
 
 
+def test_the_best_form_of_the_airline_totals_is_not_skipped() -> None:
+    """The likelihood of M,A,M has a top where the season moves, AICc 1094.3, and a higher one where it stands still.
+    The loose search of the form beside it, M,Ad,M at 1092.7, ends at the latter."""
+    best = fitted("ets(best)", AIRLINE)
+    assert str(best.forms[best.form_of[0]]) == "ets(M,A,M)"
+    assert best.aicc[0] == pytest.approx(1083.82, abs=0.01)
+
+
 @pytest.mark.parametrize("text", ["ets(A,Ad,A)", "ets(M,A,M)", "ets(best)"])
 def test_scale_shift_and_order_go_through(text: str) -> None:
     rng = np.random.default_rng(8)

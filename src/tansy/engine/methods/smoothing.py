@@ -42,8 +42,11 @@ _ONE_START = {"alpha": 0.45, "beta": 0.15, "gamma": 0.2, "phi": 0.95}
 _LIVELY_SEASON = {"gamma": 0.9}
 _LIVELY_LEVEL = {"alpha": 0.9, "gamma": 0.05}
 _JOINT_DESCENTS = 4
-_LOOSE, _TIGHT = 1e-3, 1e-6  # of -2 log L
+_SKETCHY, _LOOSE, _TIGHT = 0.01, 1e-3, 1e-6  # of -2 log L
 _FINALISTS_WITHIN = 0.3  # of the least AICc: these are searched again, more thoroughly
+_OTHER_TOPS_WITHIN = 1.0  # of the least AICc: these are searched from the other side of each weight too
+_RELATIVES_WITHIN = 10.0  # of the least AICc: these are searched again from where a relative ended elsewhere
+_ELSEWHERE = 0.1  # of alpha or gamma
 
 
 @dataclass(frozen=True)
@@ -249,7 +252,16 @@ def _search(
         starts = starts[:0] if polish else starts
         own = np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm[:, :n_free])
         return _linear(
-            form, task, fixed, given, k, least, starts, 1 + int(thorough) * (2 + ("phi" in free)), own, thorough
+            form,
+            task,
+            fixed,
+            given,
+            k,
+            least,
+            starts,
+            1 + int(thorough) * (2 + ("phi" in free)),
+            own,
+            _TIGHT if thorough else _SKETCHY if polish else _LOOSE,
         )
     positive = all_positive(task.values)
     if not before:
@@ -259,7 +271,7 @@ def _search(
     shares, weights = np.empty((n, n_free)), np.empty((n, 4))
     states, objective, evaluations = np.empty((n, 2 + m)), np.empty(n), np.empty(n, np.int64)
     found = (shares, weights, states, objective, evaluations)
-    enough = _TIGHT if thorough else _LOOSE
+    enough = _TIGHT if thorough else _SKETCHY if polish else _LOOSE
     if m == 0 and np.isnan(given).all():
         smoothing_lanes.search_batch(
             task.values, True, trend != "N", trend == "Ad", fixed, shares_at.reshape(n * shares_at.shape[1], n_free),
@@ -294,7 +306,7 @@ def _season_needed(form: Form, task: _Task) -> int:
 
 def _linear(
     form: Form, task: _Task, fixed: Floats, given: Floats, k: int, least: int, starts: Floats, descents: int,
-    warm: Floats, tight: bool,
+    warm: Floats, enough: float,
 ) -> _Found:  # fmt: skip
     assert form.letters is not None
     _, trend, season = form.letters
@@ -308,13 +320,13 @@ def _linear(
     def search(values: Floats, x: Floats, warm: Floats, starts: Floats, found: Floats, variances: Floats) -> None:
         smoothing_linear.search_batch(
             values, x, form.harmonics > 0, task.which, trend != "N", trend == "Ad", m, fixed, given, starts, descents,
-            warm, least, _TIGHT if tight else _LOOSE, shares, weights, states, found, variances, objective, evaluations,
+            warm, least, enough, shares, weights, states, found, variances, objective, evaluations,
         )  # fmt: skip
 
     if not (m or columns) and np.isnan(given).all():
         smoothing_lanes.search_batch(
             task.values, False, trend != "N", trend == "Ad", fixed, starts, np.empty((0, 2)), descents, warm, least,
-            _TIGHT if tight else _LOOSE, shares, weights, states, objective, evaluations,
+            enough, shares, weights, states, objective, evaluations,
         )  # fmt: skip
         return _Found(form, shares, weights, states, np.zeros((n, task.x.shape[2])), objective, evaluations, k)
     x = np.ascontiguousarray(task.x[:, :, :columns])
@@ -431,19 +443,89 @@ def _choose(found: list[_Found], task: _Task, fixed_states: Floats) -> tuple[lis
     criteria = np.stack([criterion(one) for one in found], axis=1)
     if len(found) == 1:
         return found, np.zeros(n, dtype=np.int64), criteria
+    found = _on_other_sides(found, criteria, task, fixed_states)
+    criteria = np.stack([criterion(one) for one in found], axis=1)
+    found = _beside_relatives(found, criteria, task, fixed_states)
+    criteria = np.stack([criterion(one) for one in found], axis=1)
     finalists = np.isfinite(criteria) & (criteria <= criteria.min(axis=1, keepdims=True) + _FINALISTS_WITHIN)
     done = [
-        _again(one, task, fixed_states, finalists[:, j]) if finalists[:, j].any() else one
+        _again(one, one.raw, task, fixed_states, finalists[:, j], thorough=True) if finalists[:, j].any() else one
         for j, one in enumerate(found)
     ]
     criteria = np.stack([criterion(one) for one in done], axis=1)
     return done, np.argmin(criteria, axis=1), criteria
 
 
-def _again(one: _Found, task: _Task, fixed_states: Floats, rows: NDArray[np.bool_]) -> _Found:
-    """The same fits, those of `rows` searched on from where they ended, to the end."""
+def _on_other_sides(found: list[_Found], criteria: Floats, task: _Task, fixed_states: Floats) -> list[_Found]:
+    """Forms near the best one searched again from the other side of where they ended: a season that moves where it
+    stood still, or the other way round, and a level that hardly moves."""
+    near = np.isfinite(criteria) & (criteria <= criteria.min(axis=1, keepdims=True) + _OTHER_TOPS_WITHIN)
+    led = list(found)
+    for j, one in enumerate(found):
+        for start in _other_sides(one):
+            rows = near[:, j] & ~np.isnan(start).any(axis=1)
+            if rows.any():
+                led[j] = _again(led[j], start, task, fixed_states, rows, thorough=False)
+    return led
+
+
+def _other_sides(one: _Found) -> list[Floats]:
+    """Starts beside where a search ended, NaN where it ended there."""
+    names, alpha, gamma = _free_weights(one.form), one.weights[:, 0], one.weights[:, 2]
+    starts = []
+    if "gamma" in names:
+        still = one.raw.copy()
+        still[:, names.index("gamma")] = np.where(gamma < 0.15, 0.5, 0.03)
+        starts.append(still)
+    if "alpha" in names and "beta" in names:
+        bent, slow = one.raw.copy(), one.raw.copy()
+        bent[:, names.index("alpha")] = np.where(alpha > 0.05, 0.05, 0.6)
+        bent[:, names.index("beta")] = np.where(alpha > 0.05, 0.4, 0.05)
+        slow[:, names.index("alpha")] = 0.005
+        slow[:, names.index("beta")] = 0.02
+        starts += [bent, slow]
+    return starts
+
+
+def _beside_relatives(found: list[_Found], criteria: Floats, task: _Task, fixed_states: Floats) -> list[_Found]:
+    """Forms near the best one searched again from the other tops that the likelihoods of their relatives showed, those
+    with the same errors and season: the best of them leads the others, and is led by them."""
+    families: dict[tuple[str, str, int], list[int]] = {}
+    for j, one in enumerate(found):
+        assert one.form.letters is not None
+        families.setdefault((one.form.letters[0], one.form.letters[2], one.form.harmonics), []).append(j)
+    near = np.isfinite(criteria) & (criteria <= criteria.min(axis=1, keepdims=True) + _RELATIVES_WITHIN)
+    led = list(found)
+    for members in families.values():
+        leader = np.array(members)[np.argmin(criteria[:, members], axis=1)]
+        for j in members:
+            for other in members:
+                if j == other:
+                    continue
+                apart = np.abs(found[j].weights - found[other].weights)[:, [0, 2]].max(axis=1) > _ELSEWHERE
+                rows = near[:, j] & near[:, other] & apart & ((leader == other) | (leader == j))
+                if rows.any():
+                    start = _started_like(found[other], found[j])
+                    led[j] = _again(led[j], start, task, fixed_states, rows, thorough=False)
+    return led
+
+
+def _started_like(relative: _Found, one: _Found) -> Floats:
+    """Where a search for one form begins to start from where that for a relative ended."""
+    own, theirs = _free_weights(one.form), _free_weights(relative.form)
+    usual = np.tile([_ONE_START[name] for name in own], (len(one.shares), 1))
+    for j, name in enumerate(own):
+        if name in theirs:
+            usual[:, j] = relative.shares[:, theirs.index(name)]
+    return np.hstack([usual, relative.states])
+
+
+def _again(
+    one: _Found, start: Floats, task: _Task, fixed_states: Floats, rows: NDArray[np.bool_], *, thorough: bool
+) -> _Found:
+    """The same fits, those of `rows` searched on from a start of theirs, and kept where that led further."""
     polished = _search(
-        one.form, task.rows(rows), fixed_states[rows], [], one.raw[rows], thorough=True, polish=True, notes={}
+        one.form, task.rows(rows), fixed_states[rows], [], start[rows], thorough=thorough, polish=True, notes={}
     )
     gains = polished.objective < one.objective[rows]
     at = np.nonzero(rows)[0][gains]
