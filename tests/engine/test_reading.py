@@ -15,6 +15,7 @@ from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
 from tansy.engine.reading.table import read_table
+from tansy.engine.structure.grouping import aggregate_history, group
 
 
 def read(folder: Path, text: str | bytes, **options: object) -> Reading:
@@ -241,3 +242,16 @@ def test_a_column_of_names_says_what_codes_are_called(tmp_path: Path) -> None:
         assert names["name"] == {code: text for code, (text, _) in beside.items()}, column
         assert reading.named_by == {"sku": column} and names["ean"]["A1"] == "4001"
     assert loaded(("ean", 1)).named_by == {}, "numbers are no names"
+
+
+def test_sales_and_returns_that_cancel_leave_nothing(tmp_path: Path) -> None:
+    """0.3 - 0.1 - 0.2 is -2.8e-17 in floating point, which is below zero and keeps roots and logarithms away."""
+    rows = "2025-01-06,A,0.3\n2025-01-06,A,-0.1\n2025-01-06,A,-0.2\n2025-01-07,A,5\n"
+    later = "2025-01-13,A,0.3\n2025-01-14,A,-0.1\n2025-01-15,A,-0.2\n"
+    later += "2025-01-16,B,0.3\n2025-01-16,C,-0.1\n2025-01-16,D,-0.2\n"
+    daily = read(tmp_path, "date,sku,units\n" + rows + later).panel
+    assert daily.values[0, 0] == 0.0 and daily.values[0, 1] == 5.0
+    weekly = read(tmp_path, "date,sku,units\n" + rows + later, frequency="W", unfinished="keep").panel
+    assert weekly.values[0].tolist() == [5.0, 0.0]
+    nodes = aggregate_history(group(daily, {"sku": []}), daily.values)
+    assert nodes[0, 10] == 0.0 and nodes[0, 7] == 0.3

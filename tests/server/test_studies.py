@@ -30,7 +30,8 @@ from tansy.server.management.commands.worker import take_up_again
 from tansy.server.releases.models import Release
 from tansy.server.studies import services
 from tansy.server.studies.models import Node, Result, Run, Study, unpack
-from tests.garden import PRODUCTS, RECIPE, SALES
+from tests.garden import DRIVERS, PRODUCTS, RECIPE, SALES
+from tests.server.conftest import hand_in
 
 
 @pytest.fixture
@@ -331,3 +332,39 @@ def test_the_demo_sign_in_is_shown_in_demo_mode_only(client: APIClient, data_fol
         anyone.post("/api/session/", {"username": "ines", "password": "quiet-garden"}, format="json").json()["user"]
         == "ines"
     )
+
+
+def test_screen_and_command_line_give_the_same_bytes_with_drivers(client: APIClient, tmp_path: Path) -> None:
+    """On one thread and on two, with drivers, pooled effects and rules that correct."""
+    recipe = RECIPE.replace(
+        '"arima(1,0,0) + harmonics(1)"',
+        '"arima(1,0,1) + x(log price, promotion)", "ets(A,N,N) + pooled(log price, promotion)", '
+        '"boxcox(0.5) arima(1,0,1) + harmonics(3) + x(log price, promotion)"',
+    )
+    upload = hand_in(client, SALES, ("products.csv", PRODUCTS), ("drivers.csv", DRIVERS)).json()
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Garden", "options": {}}, format="json")
+    client.post(f"/api/portfolios/{loaded.json()['id']}/studies/", {"recipe": recipe}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    assert {"arima(1,0,1) + x(log price, promotion)", "ets(A,N,N) + pooled(log price, promotion)"} <= set(
+        study.result.methods
+    )
+    for name, text in (("sales.csv", SALES), ("products.csv", PRODUCTS), ("drivers.csv", DRIVERS)):
+        (tmp_path / name).write_text(text)
+    data = '[data]\nfile = "sales.csv"\ndriver_files = ["drivers.csv"]\n'
+    (tmp_path / "recipe.toml").write_text(f'{recipe}\n{data}[data.attribute_files]\n"products.csv" = "product"\n')
+    screen = pl.read_parquet(io.BytesIO(study.result.forecasts))
+    for threads in (1, 2):
+        out = tmp_path / f"out-{threads}"
+        cores = sorted(os.sched_getaffinity(0))[:threads]
+        code = f"import os; os.sched_setaffinity(0, {cores}); from tansy.cli import app; app()"
+        command = [sys.executable, "-c", code, "run", str(tmp_path / "recipe.toml"), "--out", str(out)]
+        subprocess.run(command, check=True, capture_output=True)
+        own = pl.read_parquet(out / "forecasts.parquet")
+        assert own.columns == screen.columns and own.height == screen.height > 0
+        for name in own.columns:
+            if own[name].dtype == pl.Float64:
+                assert own[name].to_numpy().tobytes() == screen[name].to_numpy().tobytes(), name
+            else:
+                assert own[name].equals(screen[name]), name

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.panel import filled_inside
 from tansy.engine.reading.findings import Example, Finding
+from tansy.engine.residue import without_residue
 from tansy.engine.timeline import NOUN, Timeline
 
 Floats = NDArray[np.float64]
@@ -75,6 +76,9 @@ def scatter(
     if duplicates in ("sum", "mean"):
         seen = ~np.isnan(value)
         total: NDArray[np.float64] = np.bincount(cell[seen], weights=value[seen], minlength=size).astype(np.float64)
+        if (value[seen] < 0.0).any():
+            gross = np.bincount(cell[seen], weights=np.abs(value[seen]), minlength=size).astype(np.float64)
+            total = without_residue(total, gross)
         count = np.bincount(cell[seen], minlength=size)
         if duplicates == "mean":
             total = total / np.maximum(count, 1)
@@ -92,7 +96,10 @@ def sum_up(values: Floats, has_row: Booleans, coarse: Integers) -> tuple[Floats,
     all of a coarse period is NaN."""
     starts = np.nonzero(np.diff(coarse, prepend=coarse[0] - 1))[0]
     seen = ~np.isnan(values)
-    total = np.add.reduceat(np.where(seen, values, 0.0), starts, axis=1)
+    parts = np.where(seen, values, 0.0)
+    total = np.add.reduceat(parts, starts, axis=1)
+    if (parts < 0.0).any():
+        total = without_residue(total, np.add.reduceat(np.abs(parts), starts, axis=1))
     known = np.logical_or.reduceat(seen, starts, axis=1)
     return np.where(known, total, np.nan), np.logical_or.reduceat(has_row, starts, axis=1)
 

@@ -18,6 +18,7 @@ from scipy import sparse
 
 from tansy.engine.errors import StructureError
 from tansy.engine.panel import Panel, filled_inside
+from tansy.engine.residue import without_residue
 from tansy.engine.structure.constraints import Summation
 
 Integers = NDArray[np.int64]
@@ -234,7 +235,10 @@ def aggregate_history(structure: Structure, values: NDArray[np.float64]) -> NDAr
     """
     series = filled_inside(values)
     began = ~np.isnan(series)
-    nodes = structure.summation.sum_up(np.where(began, series, 0.0))
+    parts = np.where(began, series, 0.0)
+    nodes = structure.summation.sum_up(parts)
+    if (parts < 0.0).any():
+        nodes = without_residue(nodes, structure.summation.sum_up(np.abs(parts)))
     has_any = structure.summation.sum_up(began.astype(np.float64)) > 0.0
     nodes[~has_any] = np.nan
     nodes[structure.n_aggregates :] = values
