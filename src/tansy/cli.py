@@ -365,6 +365,10 @@ def admin(context: typer.Context) -> None:
     _django()
     from django.core.management import execute_from_command_line
 
+    from tansy.server.serving import migrate
+
+    if context.args[:1] == ["createsuperuser"]:
+        migrate()  # the first user may be made before anything was served
     execute_from_command_line(["tansy admin", *context.args])
 
 

@@ -107,3 +107,11 @@ def test_an_empty_secret_key_is_made_anew(tmp_path: Path, monkeypatch: pytest.Mo
     (tmp_path / "secret-key").write_text("")
     made = _secret_key()
     assert len(made) > 40 and _secret_key() == made
+
+
+def test_the_first_user_can_be_made_before_anything_was_served(tmp_path: Path) -> None:
+    arguments = ["admin", "createsuperuser", "--noinput", "--username", "ines", "--email", "ines@example.org"]
+    more = {"TANSY_DATA": str(tmp_path / "new"), "DJANGO_SUPERUSER_PASSWORD": "quiet-garden"}
+    command, env = [sys.executable, "-m", "tansy.cli", *arguments], {**os.environ, **more}
+    done = subprocess.run(command, env=env, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
