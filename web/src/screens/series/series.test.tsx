@@ -103,6 +103,11 @@ describe('one series', () => {
       { scores: [score('naive', 1.2, null), score('mean', 0.9, null)] },
     ],
     ['Least RMSSE of 2 methods over 3 origins; no other method beat it.', { method: 'seasonal-naive' }],
+    [
+      'Least RMSSE of 2 methods over 3 origins; no other method beat it.',
+      // a series that repeats itself: no error, and nothing to gain on it
+      { method: 'seasonal-naive', scores: [score('seasonal-naive', 0, null), score('mean', 0.9, null)] },
+    ],
     ['Kept by ines: as agreed.', { kept: 'kept by ines: as agreed' }],
     [
       'A series without a past, like Spade at 80 %.',

@@ -446,10 +446,10 @@ function whyMethod(node: Node, own: Schema['Score'] | undefined): string {
     return 'Too new to be tested at any origin: the simplest method that can be fitted.';
   }
   const against =
-    own.gain === null
-      ? 'the seasonal naive could not be fitted here.'
-      : own.method === 'seasonal-naive'
-        ? 'no other method beat it.'
+    own.method === 'seasonal-naive'
+      ? 'no other method beat it.'
+      : own.gain === null
+        ? 'the seasonal naive could not be fitted here.'
         : `its error is ${Math.abs(own.gain).toFixed(0)} % ${own.gain < 0 ? 'above' : 'below'} the seasonal naive’s.`;
   return `Least RMSSE of ${tried} methods over ${own.origins} origins; ${against}`;
 }
