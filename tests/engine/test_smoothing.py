@@ -282,6 +282,64 @@ def test_the_best_form_is_the_one_with_the_least_aicc_of_all_fifteen() -> None:
     assert no_trend.tried == ("ets(A,N,N)", "ets(A,N,A)")
 
 
+@pytest.mark.parametrize("letters", ["A,N,N", "A,A,N", "A,Ad,A", "A,N,A"])
+def test_errors_of_missing_periods_are_in_the_bands(letters: str) -> None:
+    """Each error that was not seen moves what comes by so much: the recursion of the textbook run with it, and the
+    forecast from values that do not show it, differ by the square root of what it adds to the variance."""
+    trend, season = letters.split(",")[1:]
+    alpha, beta, gamma, phi = 0.4, 0.1 * (trend != "N"), 0.25 * (season == "A"), 0.9 if trend == "Ad" else 1.0
+    weights = {"alpha": alpha, "beta": beta, "gamma": gamma, "phi": phi}
+    states = {"level": 50.0, "trend": 0.5, **{f"season{j + 1}": (-1.0) ** j * (3 - j) for j in range(4)}}
+    named = [name for name in ("alpha", "beta", "gamma", "phi") if weights[name] not in (0.0, 1.0)]
+    named += [
+        "level",
+        *(["trend"] if trend != "N" else []),
+        *([f"season{j}" for j in range(1, 5)] if season == "A" else []),
+    ]
+    text = f"ets({letters}; {', '.join(f'{name}={({**weights, **states})[name]}' for name in named)})"
+
+    def run(errors: Floats) -> Floats:
+        level, slope, seasons = (
+            50.0,
+            0.5 * (trend != "N"),
+            [states[f"season{j + 1}"] * (season == "A") for j in range(4)],
+        )
+        y = []
+        for t, e in enumerate(errors.tolist()):
+            y.append(level + phi * slope + seasons[t % 4] + e)
+            level, slope = level + phi * slope + alpha * e, phi * slope + beta * e
+            seasons[t % 4] += gamma * e
+        return np.array(y)
+
+    n, gaps = 30, [7, 12, 26, 27]
+    rng = np.random.default_rng(5)
+    noise = np.r_[rng.normal(0, 1, n), np.zeros(4)]
+    added, together = np.zeros(4), np.zeros(4)
+    for gap in gaps:
+        errors = np.zeros(n + 4)
+        errors[gap] = 1.0
+        y = run(errors)
+        seen = y[:n].copy()
+        seen[gaps] = math.nan
+        apart = y[n:] - fitted(text, seen, m=4).forecast[0]
+        added += apart**2
+        together += apart.cumsum() ** 2
+    whole = run(noise)[:n]
+    with_gaps = whole.copy()
+    with_gaps[gaps] = math.nan
+    full, part = fitted(text, whole, m=4), fitted(text, with_gaps, m=4)
+    assert isinstance(full.distribution, Normal) and isinstance(part.distribution, Normal)
+    np.testing.assert_allclose(
+        part.distribution.each[0] / part.sigma2[0], full.distribution.each[0] / full.sigma2[0] + added, rtol=1e-9
+    )
+    np.testing.assert_allclose(
+        part.distribution.together[0] / part.sigma2[0],
+        full.distribution.together[0] / full.sigma2[0] + together,
+        rtol=1e-9,
+    )
+    assert (added > 0.0).all()
+
+
 def test_the_best_form_of_the_airline_totals_is_not_skipped() -> None:
     """The likelihood of M,A,M has a top where the season moves, AICc 1094.3, and a higher one where it stands still.
     The loose search of the form beside it, M,Ad,M at 1092.7, ends at the latter."""

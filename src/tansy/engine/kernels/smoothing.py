@@ -368,6 +368,41 @@ def count_shares(fixed, has_trend, damped, season):
     return n
 
 
+@njit(**(PART | AS_WRITTEN))
+def add_missing(y, m, weights, skipped, of_leads, of_sums):
+    """Add to the variances of `psi_sums` what the errors of periods that are missing in y [n] leave in doubt, in the
+    forms that are linear; the last of y is not missing.
+
+    An error that was not seen moves the true states away from those of the recursion, which takes it for zero; every
+    value seen afterwards draws these after them.
+    """
+    n = len(y)
+    seasonal = np.zeros(m)
+    moved = np.empty(skipped + len(of_leads))
+    for missing in range(n):
+        if not math.isnan(y[missing]):
+            continue
+        level, trend = weights[0], weights[1]
+        seasonal[:] = 0.0
+        if m > 0:
+            seasonal[missing % m] = weights[2]
+        for t in range(missing + 1, n):
+            trend *= weights[3]
+            level += trend
+            if not math.isnan(y[t]):
+                e = -(level + (seasonal[t % m] if m > 0 else 0.0))
+                level += weights[0] * e
+                trend += weights[1] * e
+                if m > 0:
+                    seasonal[t % m] += weights[2] * e
+        ahead(0, m, weights, level, trend, seasonal, n, moved)
+        together = 0.0
+        for h in range(len(of_leads)):
+            together += moved[skipped + h]
+            of_leads[h] += moved[skipped + h] * moved[skipped + h]
+            of_sums[h] += together * together
+
+
 @njit(**(BORROWING | AS_WRITTEN))
 def extent(y):
     """First and last observed position (half open) and the number of observed values."""

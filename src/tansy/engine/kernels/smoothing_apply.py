@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 from tansy.engine.kernels.options import KERNEL
-from tansy.engine.kernels.smoothing import MULTIPLICATIVE, ahead, extent, follow, psi_sums, psi_weights
+from tansy.engine.kernels.smoothing import MULTIPLICATIVE, add_missing, ahead, extent, follow, psi_sums, psi_weights
 
 
 @njit(**KERNEL)
@@ -82,5 +82,6 @@ def apply_batch(
         psi = np.empty(length - end + horizon)
         psi_weights(own_m, weights[s], psi)
         psi_sums(psi, length - end, variance[s], total_variance[s])
+        add_missing(values[s, start:end], own_m, weights[s], length - end, variance[s], total_variance[s])
         variance[s] *= sigma2
         total_variance[s] *= sigma2

@@ -18,7 +18,16 @@ from numba import njit
 
 from tansy.engine.kernels.least_squares import quadratic_form
 from tansy.engine.kernels.options import BORROWING, KERNEL, PART
-from tansy.engine.kernels.smoothing import LEAST_SHARE, ahead, extent, log_prior, observed_mean, psi_sums, psi_weights
+from tansy.engine.kernels.smoothing import (
+    LEAST_SHARE,
+    add_missing,
+    ahead,
+    extent,
+    log_prior,
+    observed_mean,
+    psi_sums,
+    psi_weights,
+)
 from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem, set_up, solve_general
 
 _POINTS = (17, 48, 96, 128)  # by number of weights
@@ -169,6 +178,7 @@ def doubt_batch(
             psi_all = np.empty(skipped + horizon)
             psi_weights(m, weights, psi_all)
             psi_sums(psi_all, skipped, of_leads, of_sums)
+            add_missing(values[s, start:end], m, weights, skipped, of_leads, of_sums)
             summed[:] = 0.0
             moved = 0.0
             for h in range(horizon):
