@@ -32,6 +32,20 @@ PLANS: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 
 
+def studied(client: APIClient, portfolio: int, recipe: str) -> Study:
+    client.post(f"/api/portfolios/{portfolio}/studies/", {"recipe": recipe}, format="json")
+    study = Study.objects.get()
+    services.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    return study
+
+
+def released(client: APIClient, portfolio: int, recipe: str) -> Release:
+    study = studied(client, portfolio, recipe)
+    assert client.post(f"/api/studies/{study.pk}/publish/", {}, format="json").status_code == 201
+    return Release.objects.get()
+
+
 @pytest.mark.parametrize("names", [*((name,) for name in PLANS), tuple(PLANS)], ids="+".join)
 def test_every_kind_of_plan_goes_through_draft_checks_publish_and_download(
     client: APIClient, portfolio: dict[str, Any], names: tuple[str, ...]
@@ -40,10 +54,7 @@ def test_every_kind_of_plan_goes_through_draft_checks_publish_and_download(
     for name in names:
         answer = client.post(f"/api/portfolios/{number}/plans/", PLANS[name], format="json")
         assert answer.status_code == 201, answer.content
-    client.post(f"/api/portfolios/{number}/studies/", {"recipe": RECIPE}, format="json")
-    study = Study.objects.get()
-    services.carry_out(study.run)
-    assert study.run.state == "done", study.run.message
+    study = studied(client, number, RECIPE)
     draft = client.get(f"/api/studies/{study.pk}/draft/").json()
     assert draft["holds"], draft["checks"]
     made = client.post(f"/api/studies/{study.pk}/publish/", {"note": ""}, format="json")
@@ -80,12 +91,7 @@ def test_key_columns_of_any_name_go_from_the_file_to_the_feed(client: APIClient,
     assert loaded.status_code == 201, loaded.content
     recipe = RECIPE.split("[structure]")[0] + "[structure]\n[methods]" + RECIPE.split("[methods]")[1]
     number = loaded.json()["id"]
-    client.post(f"/api/portfolios/{number}/studies/", {"recipe": recipe}, format="json")
-    study = Study.objects.get()
-    services.carry_out(study.run)
-    assert study.run.state == "done", study.run.message
-    assert client.post(f"/api/studies/{study.pk}/publish/", {}, format="json").status_code == 201
-    release = Release.objects.get()
+    release = released(client, number, recipe)
     own = {"level", "mean", "q0.5"}
     named = {key: f"key {key}" if key in own else key for key in (first, second)}
     query = {f"column:{named[first]}": "P1", f"column:{named[second]}": "S0"}
@@ -110,12 +116,7 @@ def test_names_that_begin_like_a_formula_stay_texts_and_no_zero_has_a_sign(clien
     recipe = RECIPE.replace('product = ["group"]', "").replace('store = ["region"]', "").replace(
         "candidates", "ended_after = 30\ncandidates"
     ) + "[reconciliation]\nwhole_units = true\n"  # fmt: skip
-    client.post(f"/api/portfolios/{loaded.json()['id']}/studies/", {"recipe": recipe}, format="json")
-    study = Study.objects.get()
-    services.carry_out(study.run)
-    assert study.run.state == "done", study.run.message
-    assert client.post(f"/api/studies/{study.pk}/publish/", {}, format="json").status_code == 201
-    release = Release.objects.get()
+    release = released(client, loaded.json()["id"], recipe)
     content = client.get(f"/api/releases/{release.pk}/csv/").content
     csv = pl.read_csv(io.BytesIO(content), infer_schema=False)
     assert {"'=1+1", "'@sum", "'-9", "'+9"} <= set(csv["product"].to_list())
