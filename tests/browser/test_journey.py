@@ -273,7 +273,7 @@ def test_a_wild_value_is_corrected_and_reverted_and_actuals_are_added(page: Page
     pages.get_by_role("link", name="Ledger").click()
     page.get_by_role("checkbox", name="Choose P1 × S0, 2024-W20").check()
     page.get_by_role("button", name="Revert 1").click()
-    expect(page.get_by_text("0 in force, 1 reverted")).to_be_visible()
+    expect(page.get_by_text("0 values in force, 1 reverted")).to_be_visible()
 
     # A known closure, marked in one go
     pages.get_by_role("link", name="Corrections").click()
