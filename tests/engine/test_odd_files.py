@@ -512,8 +512,10 @@ def test_columns_that_say_nothing_are_periods_where_somebody_says_so(tmp_path: P
     # two columns whose headings can be read are fewer than are guessed to be periods
     two = read(tmp_path, "sku;2024-01;2024-02\nP1;1;2\nP2;3;4\n", period_columns=("2024-01", "2024-02"))
     assert two.panel.timeline.labels == ["2024-01", "2024-02"]
-    later = later_options(read(tmp_path, text, **said).options, ["sku", "shop", "wk A", "wk B", "wk C", "wk D", "wk E"])
+    before = read(tmp_path, text, **said).options
+    later = later_options(before, ["sku", "shop", "wk A", "wk B", "wk C", "wk D", "wk E", "Total"])
     assert later.period_columns == (*said["period_columns"], "wk E")
+    assert later_options(before, ["sku", "shop", "week", "units"]).period_columns == (), "a long file is read as one"
 
 
 # --- copies and totals

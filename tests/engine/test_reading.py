@@ -223,25 +223,30 @@ def test_roles_come_with_reasons(tmp_path: Path) -> None:
 
 
 def test_a_column_of_names_says_what_codes_are_called(tmp_path: Path) -> None:
-    head = "week,sku,{},units\n"
-    rows = [f"2025-W{w:02d},{c},{{}},{w}\n" for w in range(1, 13) for c in ("A1", "B2", "C3", "D4")]
-    beside = {"A1": ("Red rose", "4001"), "B2": ("White rose", "4002"), "C3": ("Tulip", "4003"), "D4": ("Lily", "4004")}
+    flowers = ["Red rose", "White rose", "Tulip", "Lily", "Iris", "Aster", "Daisy", "Poppy"]
 
-    def loaded(*columns: tuple[str, int]) -> Reading:
-        lines = [line.format(",".join(beside[line.split(",")[1]][i] for _, i in columns)) for line in rows]
+    def loaded(columns: dict[str, list[str]]) -> Reading:
+        codes = range(len(next(iter(columns.values()))))
+        beside = ["," + ",".join(texts[i] for texts in columns.values()) for i in codes]
+        lines = [f"2025-W{w:02d},C{i}{beside[i]},{w}\n" for w in range(1, 13) for i in codes]
         path = tmp_path / "sales.csv"
-        path.write_text(head.format(",".join(name for name, _ in columns)) + "".join(lines))
-        return read_panel(
-            path,
-            ReadOptions(time="week", keys=("sku",), value="units", attribute_columns={n: "sku" for n, _ in columns}),
-        )
+        path.write_text(f"week,sku,{','.join(columns)},units\n" + "".join(lines))
+        describing = dict.fromkeys(columns, "sku")
+        return read_panel(path, ReadOptions(time="week", keys=("sku",), value="units", attribute_columns=describing))
 
+    numbers = [str(4001 + i) for i in range(8)]
     for column in ("name", "sku_name", "Description", "Bezeichnung", "article name", "what it is"):
-        reading = loaded((column, 0), ("ean", 1))
-        names = reading.panel.attributes["sku"]
-        assert names["name"] == {code: text for code, (text, _) in beside.items()}, column
-        assert reading.named_by == {"sku": column} and names["ean"]["A1"] == "4001"
-    assert loaded(("ean", 1)).named_by == {}, "numbers are no names"
+        reading = loaded({column: flowers, "ean": numbers})
+        known = reading.panel.attributes["sku"]
+        assert known["name"] == {f"C{i}": text for i, text in enumerate(flowers)}, column
+        assert reading.named_by == {"sku": column} and known["ean"]["C0"] == "4001"
+        assert (column in known) == (column not in ("sku_name",)), "a plan or a recipe may speak of it"
+    assert loaded({"ean": numbers}).named_by == {}, "numbers are no names"
+    # two products of ten may share a description, which makes no level of it
+    alike = loaded({"Description": [*flowers, "Fern", "Fern"]})
+    assert alike.named_by == {"sku": "Description"} and default_levels(alike.panel) == {"sku": []}
+    # three shops in a region each are not called by their regions
+    assert loaded({"region": ["North", "South", "West"]}).named_by == {}
 
 
 def test_sales_and_returns_that_cancel_leave_nothing(tmp_path: Path) -> None:

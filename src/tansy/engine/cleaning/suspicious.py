@@ -53,7 +53,7 @@ class Suspicions:
         """How many values lie in them, each counted once where several rules name it."""
         t = np.repeat(self.start, self.length) + np.arange(self.length.sum())
         t -= np.repeat(np.cumsum(self.length) - self.length, self.length)
-        return len(np.unique(np.stack([np.repeat(self.series, self.length), t]), axis=1).T)
+        return np.unique(np.stack([np.repeat(self.series, self.length), t]), axis=1).shape[1]
 
     def __len__(self) -> int:
         return len(self.series)

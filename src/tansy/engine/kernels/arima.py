@@ -36,7 +36,7 @@ from tansy.engine.kernels.least_squares import (
     normal_matrix,
     quadratic_form,
 )
-from tansy.engine.kernels.missing import doubt_ahead, missing_innovations, most_missing
+from tansy.engine.kernels.missing import doubt_ahead, missing_innovations, most_missing, run_on
 from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL, PART
 from tansy.engine.kernels.smoothing import extent, observed_mean, psi_sums
 
@@ -174,13 +174,13 @@ def data_of(y, regressors, differences, m, mean, reach):
 
 @njit(**BORROWING)
 def _bridge(y, seen, first):
-    """Straight lines over what is missing from `first` on, in place."""
-    before = -1
-    for t in range(len(y)):
+    """Straight lines over what is missing from `first` on, in place; the first and the last value are seen."""
+    before = 0
+    for t in range(1, len(y)):
         if seen[t] == 0.0:
             continue
         for i in range(max(before + 1, first), t):
-            y[i] = y[t] if before < 0 else y[before] + (y[t] - y[before]) * (i - before) / (t - before)
+            y[i] = y[before] + (y[t] - y[before]) * (i - before) / (t - before)
         before = t
 
 
@@ -595,18 +595,9 @@ def forecast_columns(problem, regressors, total_length, response, forecast):
             state[i] = ahead[c, n + i]
         for i in range(lost):
             path[i] = levels[c, length - lost + i]
-        for step in range(skipped + horizon):
-            value = state[0]
-            first = value
-            for i in range(r):
-                state[i] = phi[i] * first + state[i + 1]
-            for j in range(lost):
-                if polynomial[j] != 0.0:
-                    value += polynomial[j] * path[lost + step - 1 - j]
-            path[lost + step] = value
-            h = step - skipped
-            if h < 0:
-                continue
+        run_on(state, path, lost, phi, polynomial)
+        for h in range(horizon):
+            value = path[lost + skipped + h]
             if c == k:
                 forecast[h] = reference + value
             elif c < n_gaps:

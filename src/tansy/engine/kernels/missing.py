@@ -238,6 +238,22 @@ def missing_innovations(levels, seen, polynomial, lags, room, settled, ahead, er
     return log_f + math.log(product)
 
 
+@njit(**BORROWING)
+def run_on(state, path, lost, phi, polynomial):
+    """Levels after the last without further errors: path [lost + ...], its first `lost` the last levels, is filled from
+    there on. state [r + 1], its last element 0, is used up."""
+    r = len(state) - 1
+    for t in range(lost, len(path)):
+        value = state[0]
+        first = value
+        for i in range(r):
+            state[i] = phi[i] * first + state[i + 1]
+        for k in range(lost):
+            if polynomial[k] != 0.0:
+                value += polynomial[k] * path[t - 1 - k]
+        path[t] = value
+
+
 @njit(**PART)
 def doubt_ahead(length, polynomial, room, filtering, skipped, of_leads, of_sums):
     """Add to the variances of lead h and of the sum of leads 1..h, [H], in units of sigma squared, what the state
@@ -258,17 +274,8 @@ def doubt_ahead(length, polynomial, room, filtering, skipped, of_leads, of_sums)
             path[place[c - r] - length + lost] = 1.0
         else:
             continue
-        for step in range(skipped + horizon):
-            value = state[0]
-            first = value
-            for i in range(r):
-                state[i] = phi[i] * first + state[i + 1]
-            for k in range(lost):
-                if polynomial[k] != 0.0:
-                    value += polynomial[k] * path[lost + step - 1 - k]
-            path[lost + step] = value
-            if step >= skipped:
-                response[step - skipped, c] = value
+        run_on(state, path, lost, phi, polynomial)
+        response[:, c] = path[lost + skipped :]
     summed = np.zeros(size)
     for h in range(horizon):
         summed += response[h]

@@ -247,22 +247,13 @@ def _search(
     if "tune" in form.choices:
         return _tuned(form, task, fixed, given, free, k)
     least = k + _season_needed(form, task)
+    enough = _TIGHT if thorough else _SKETCHY if polish else _LOOSE
     if error == "A" and season != "M":
         starts = _grid(free) if thorough else _few_starts(free)
         starts = starts[:0] if polish else starts
         own = np.full((n, n_free), math.nan) if warm is None else np.ascontiguousarray(warm[:, :n_free])
-        return _linear(
-            form,
-            task,
-            fixed,
-            given,
-            k,
-            least,
-            starts,
-            1 + int(thorough) * (2 + ("phi" in free)),
-            own,
-            _TIGHT if thorough else _SKETCHY if polish else _LOOSE,
-        )
+        descents = 1 + int(thorough) * (2 + ("phi" in free))
+        return _linear(form, task, fixed, given, k, least, starts, descents, own, enough)
     positive = all_positive(task.values)
     if not before:
         note(notes, ~positive, "not fitted: multiplicative forms need values above zero")
@@ -271,7 +262,6 @@ def _search(
     shares, weights = np.empty((n, n_free)), np.empty((n, 4))
     states, objective, evaluations = np.empty((n, 2 + m)), np.empty(n), np.empty(n, np.int64)
     found = (shares, weights, states, objective, evaluations)
-    enough = _TIGHT if thorough else _SKETCHY if polish else _LOOSE
     if m == 0 and np.isnan(given).all():
         smoothing_lanes.search_batch(
             task.values, True, trend != "N", trend == "Ad", fixed, shares_at.reshape(n * shares_at.shape[1], n_free),

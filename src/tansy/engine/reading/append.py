@@ -14,6 +14,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.reading.history import Reading, read_panel, understand
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import open_table
+from tansy.engine.reading.totals import is_named_total
 from tansy.engine.timeline import NOUN, Timeline
 
 Floats = NDArray[np.float64]
@@ -27,9 +28,10 @@ def later_options(before: ReadOptions, columns: list[str]) -> ReadOptions:
     before: with every guess filled in.
     """
     known = [name for name in (before.time, before.value) if name in columns]
-    said = before.period_columns
-    if said and set(said) <= set(columns):  # what follows the periods of before is later ones
-        said = (*said, *columns[columns.index(said[-1]) + 1 :])
+    said: tuple[str, ...] = ()
+    if before.period_columns and set(before.period_columns) <= set(columns):  # what follows them are later ones
+        after = columns[columns.index(before.period_columns[-1]) + 1 :]
+        said = (*before.period_columns, *(name for name in after if not is_named_total(name)))
     return replace(
         before,
         time=before.time if before.time in known else "",

@@ -15,6 +15,7 @@ from tansy.engine.reading.options import ReadOptions
 
 UNASSIGNED = "unassigned"
 _NAME_WORDS = re.compile(r"(^|[ _-])(name|description|title|label|designation|bezeichnung|benennung|text)$|name$", re.I)
+_ENOUGH_CODES = 8
 _LETTERS = re.compile(r"[^\W\d_]{2}")
 
 
@@ -58,7 +59,7 @@ def read_attributes(
         names = _names_among(key, attributes, keys[key])
         if names:
             named_by[key] = names
-            attributes["name"] = attributes.pop(names)
+            attributes["name"] = attributes.pop(names) if _is_name_of(names, key) else dict(attributes[names])
         for attribute, mapping in attributes.items():
             if attribute != "name":
                 attributes[attribute] = {k: mapping.get(k) or UNASSIGNED for k in dict.fromkeys(keys[key])}
@@ -98,9 +99,13 @@ def _take(
     into[column] = {k: v for k, v in reversed(pairs.rows()) if k}
 
 
+def _is_name_of(column: str, key: str) -> bool:
+    return column.lower() in ("name", f"{key} name".lower(), f"{key}_name".lower())
+
+
 def _names_among(key: str, attributes: dict[str, dict[str, str]], codes: list[str]) -> str | None:
-    """The column that says what each code is called: named so, or, of at least three codes, with words of its own for
-    nearly every one. Other columns that tell all codes apart, numbers of articles say, are not."""
+    """The column that says what each code is called: named so, or, of codes enough that a group of each its own would
+    be odd, with words of its own for nearly every one. Numbers that tell all codes apart are no names."""
     distinct = list(dict.fromkeys(codes))
 
     def tells_apart(column: str) -> bool:
@@ -108,9 +113,9 @@ def _names_among(key: str, attributes: dict[str, dict[str, str]], codes: list[st
         words = sum(bool(_LETTERS.search(text)) for text in texts)
         return len({text for text in texts if text}) >= 0.9 * len(distinct) and words >= 0.9 * len(distinct)
 
-    exact = [one for one in attributes if one.lower() in ("name", f"{key} name".lower(), f"{key}_name".lower())]
+    exact = [one for one in attributes if _is_name_of(one, key)]
     called = [one for one in attributes if _NAME_WORDS.search(one) and tells_apart(one)]
-    others = [one for one in attributes if len(distinct) >= 3 and tells_apart(one)]
+    others = [one for one in attributes if len(distinct) >= _ENOUGH_CODES and tells_apart(one)]
     longest = sorted(others, key=lambda one: -sum(map(len, attributes[one].values())))
     return next(iter((*exact, *called, *longest)), None)
 
@@ -119,8 +124,15 @@ def default_levels(panel: Panel) -> dict[str, list[str]]:
     """Attributes that make good levels: each groups the keys, and each is a refinement of the one above it."""
     levels: dict[str, list[str]] = {}
     for key in panel.key_names:
-        known = {name: mapping for name, mapping in panel.attributes.get(key, {}).items() if name != "name"}
         distinct = sorted(set(panel.keys[key]))
+        described = panel.attributes.get(key, {})
+        called = [described.get("name", {}).get(k) or UNASSIGNED for k in distinct]
+        known = {
+            name: mapping
+            for name, mapping in described.items()
+            if name != "name"
+            and [mapping.get(k) for k in distinct] != called  # names make no level, nearly alike or not
+        }
         sizes = {name: len({mapping.get(k) for k in distinct}) for name, mapping in known.items()}
         chosen: list[str] = []
         for name in sorted(known, key=lambda n: -sizes[n]):
