@@ -1,8 +1,8 @@
 """All benches, one after the other."""
 
-from bench import arima, cleaning, coverage, load, reading, screens, smoothing, study
+from bench import arima, choices, cleaning, coverage, load, reading, screens, smoothing, steady, study
 
 if __name__ == "__main__":
-    for bench in (reading, load, cleaning, coverage, smoothing, arima, screens, study):
+    for bench in (reading, load, cleaning, coverage, smoothing, choices, arima, screens, study, steady):
         print(f"\n== {bench.__name__}")
         bench.main()

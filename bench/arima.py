@@ -71,6 +71,25 @@ def fits() -> None:
         print(f"  {text} T {length}: {1e3 * seconds / 20:.2f} (promised: {promised}), alone {1e3 * alone:.1f}")
 
 
+def gaps() -> None:
+    """One fit where values are missing: a column each for a few, the Kalman filter past them."""
+    rng = np.random.default_rng(0)
+    counts = (5, 30, 104)
+    for text, m, length in (("arima(0,1,1)", 1, 156), ("arima(1,1,1)", 1, 260), ("arima(0,1,1)(0,1,1)12", 12, 156)):
+        found = []
+        for missing in counts:
+            y = (
+                rng.normal(size=(24, length)).cumsum(axis=1)
+                + 50
+                + 3 * np.sin(np.arange(length) * 2 * np.pi / max(m, 5))
+            )
+            for row in y:
+                row[rng.choice(np.arange(1, length - 1), missing, replace=False)] = np.nan
+            batch = Batch(y, Timeline("M", 24000, length, m))
+            found.append(f"{1000 * timed(partial(fit, parse(text), batch, 12)) / len(y):.1f}")
+        print(f"{text}, T {length}, {', '.join(map(str, counts))} missing: {', '.join(found)} ms a fit")
+
+
 def tops() -> None:
     print("\nfits that end below the best of 24 more starts: more than 0.05, 0.5 in log-likelihood, most")
     for text, length, m in (
@@ -177,6 +196,7 @@ def pooled() -> None:
 def main() -> None:
     likelihoods()
     fits()
+    gaps()
     tops()
     searches()
     driven()
