@@ -5,17 +5,19 @@ from __future__ import annotations
 import hashlib
 import io
 from dataclasses import asdict, dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import polars as pl
+import polars.selectors as cs
 from django.db import transaction
 from django.db.models import Max
 from django.shortcuts import get_object_or_404
 from numpy.typing import NDArray
 
 from tansy.engine.study.checks import Check, check_forecast
-from tansy.engine.study.export import csv_of, probability_name
+from tansy.engine.study.export import csv_of, key_column, probability_name
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.releases.models import Release
 from tansy.server.studies.models import Node, Result, Study, unpack
@@ -100,6 +102,11 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
         )
 
 
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    _means.cache_clear()
+
+
 def as_csv(release: Release) -> bytes:
     return csv_of(pl.read_parquet(io.BytesIO(release.forecasts)))
 
@@ -125,21 +132,27 @@ def released_before(study: Study, position: int) -> tuple[Release, dict[str, flo
 
     Raises Http404 where the study has no such node.
     """
-    result = get_object_or_404(Result.objects.defer("sheet", "accuracy"), study=study)
-    get_object_or_404(Node.objects.only("id"), study=study, position=position)
-    release = Release.objects.filter(portfolio_id=study.portfolio_id).exclude(study=study).order_by("-number").first()
+    node = get_object_or_404(Node.objects.only("level", "trail"), study=study, position=position)
+    others = Release.objects.filter(portfolio_id=study.portfolio_id).exclude(study=study)
+    release = others.defer("forecasts").order_by("-number").first()
     if release is None:
         return None
-    own = pl.scan_parquet(io.BytesIO(result.forecasts)).slice(position * result.leads, 1)
-    theirs = pl.scan_parquet(io.BytesIO(release.forecasts))
-    figures = {"node", "period", "lead", "mean", *map(probability_name, result.probabilities)}
-    keys = [name for name in own.collect_schema().names() if name not in figures]
-    if not set(keys) <= set(theirs.collect_schema().names()):
+    said = _means(release.pk)
+    codes = [way[-1].get("code") or way[-1]["name"] for way in node.trail]
+    wanted = dict(zip(map(key_column, study.load.key_names), codes, strict=True))
+    wanted["level"] = Result.objects.only("levels").get(study=study).levels[node.level]["name"]
+    if not wanted.keys() <= set(said.columns):
         return None
-    node = own.select(keys).collect().row(0, named=True)
-    same = [pl.col(name) == value for name, value in node.items()]
-    found = theirs.filter(*same).select("period", "mean").collect()
-    return (release, dict(found.iter_rows())) if found.height else None
+    found = said.filter(*(pl.col(name) == value for name, value in wanted.items()))
+    return (release, dict(found.select("period", "mean").iter_rows())) if found.height else None
+
+
+@lru_cache(maxsize=2)
+def _means(release: int) -> pl.DataFrame:
+    """Keys, level, period and mean of all rows of a release, which never change; kept, since one node after the other
+    is looked at."""
+    packed = io.BytesIO(Release.objects.values_list("forecasts", flat=True).get(pk=release))
+    return pl.read_parquet(packed).select(cs.exclude("node", "lead") - (cs.float() - cs.by_name("mean")))
 
 
 def total_of(going_out: Draft) -> dict[str, Any]:
