@@ -1,4 +1,4 @@
-"""Smoothing: choices per second, evaluations and nanoseconds, paths, long seasons, one refit, compilation.
+"""Smoothing: choices per second, nanoseconds, paths, long seasons, one refit, compilation.
 
     python -m bench.smoothing [--seeds N] [--slow N]
 
@@ -27,7 +27,6 @@ from tansy.engine.backtest.measures import mean_square_step
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.kernels.smoothing import follow
-from tansy.engine.methods import smoothing
 from tansy.engine.methods.distribution import draws, path_quantiles
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
@@ -68,7 +67,7 @@ def timed(work: Callable[[], Any], times: int = 3) -> float:
 
 def choices() -> None:
     print("ets(best): 15 forms with a season, 6 without; series a second, medians of 3")
-    print("T    m    1 thread  2 threads  ratio  (promised)   lost > 0.1 AICc  evaluations a form  us an evaluation")
+    print("T    m    1 thread  2 threads  ratio  (promised)   lost > 0.1 AICc")
     for length, m, n, promised in _SIZES:
         y = series(n, length, m)
         timeline = Timeline("W" if m == 52 else "M", 24000, length, m)
@@ -85,23 +84,9 @@ def choices() -> None:
         best = fit(form, few, 1)
         texts = [f"ets({','.join(one.letters or ())})" for one in best.forms]
         lost = best.aicc - np.nanmin(np.stack([fit(parse(text), few, 1).aicc for text in texts], axis=1), axis=1)
-        counted: list[Any] = []
-        searched = smoothing._search
-
-        def counting(*a: Any, searched: Any = searched, counted: list[Any] = counted, **k: Any) -> Any:
-            began = time.perf_counter()
-            found = searched(*a, **k)
-            if not k["thorough"]:
-                counted.append((found.evaluations.sum(), len(found.weights), time.perf_counter() - began))
-            return found
-
-        smoothing._search = counting
-        fit(form, few, 1)
-        smoothing._search = searched
-        evaluations, fits, spent = (sum(column) for column in zip(*counted, strict=True))
         print(
             f"{length:<4} {m:<4} {n / one:8,.0f}  {n / two:9,.0f}  {one / two:5.2f}  ({promised:,})  "
-            f"{100 * np.mean(lost > 0.1):12.0f} %  {evaluations / fits:18.1f}  {1e6 * spent / evaluations:16.1f}"
+            f"{100 * np.mean(lost > 0.1):12.0f} %"
         )
 
 

@@ -16,7 +16,8 @@ from numba import njit
 
 from tansy.engine.kernels.options import BORROWING, PART
 
-_BEST, _LENGTH, _ITERATION, _TRIES, _TRUSTED = range(5)
+_BEST, _LENGTH, _ITERATION, _TRIES, _TRUSTED, _PROMISED = range(6)
+_SETTLED, _OPTIMISM, _OPTIMISM_TRUSTED = 3.0, 30.0, 20.0  # see `is_hopeless`
 _MOST_ITERATIONS = 80
 _MOST_TRIES = 14
 
@@ -108,7 +109,7 @@ def new_search(lanes, n):
     scratch = (np.zeros((n, n)), np.zeros(n), np.zeros(n), np.zeros(n))
     return (
         np.zeros((lanes, n)), np.zeros((lanes, n)), np.zeros((lanes, n, n)), np.zeros((lanes, n)), held,
-        np.zeros((lanes, 5)), scratch,
+        np.zeros((lanes, 6)), scratch,
     )  # fmt: skip
 
 
@@ -116,7 +117,7 @@ def new_search(lanes, n):
 def begin(search, lane, trusted):
     """Start anew. trusted: the inverse Hessian in `search` is a good one; else it becomes the identity."""
     inverse_hessian, state = search[2], search[5]
-    for i in range(5):
+    for i in range(6):
         state[lane, i] = 0.0
     state[lane, _BEST] = math.inf
     state[lane, _TRUSTED] = 1.0 if trusted else 0.0
@@ -130,6 +131,22 @@ def begin(search, lane, trusted):
 @njit(**BORROWING)
 def least_value(search, lane):
     return search[5][lane, _BEST]
+
+
+@njit(**BORROWING)
+def take_best(search, lane, points):
+    """Write the best point so far, for a search that is given up."""
+    for i in range(points.shape[1]):
+        points[lane, i] = search[0][lane, i]
+
+
+@njit(**BORROWING)
+def is_hopeless(search, lane, target):
+    """Whether a search under way will not come below a target: many times what its quadratic model promises, once that
+    has seen a few steps, does not lead there."""
+    state = search[5]
+    optimism = _OPTIMISM_TRUSTED if state[lane, _TRUSTED] > 0.0 else _OPTIMISM
+    return state[lane, _ITERATION] >= _SETTLED and state[lane, _BEST] - optimism * state[lane, _PROMISED] > target
 
 
 @njit(**BORROWING)
@@ -183,6 +200,7 @@ def advance(search, lane, points, value, gradient, low, high, longest, enough):
     promised = 0.0
     for i in range(n):
         promised -= 0.5 * direction[lane, i] * gradient[i]
+    state[lane, _PROMISED] = promised
     if promised < enough and (state[lane, _ITERATION] > 0.0 or state[lane, _TRUSTED] > 0.0):
         return True
     state[lane, _LENGTH] = 1.0

@@ -18,7 +18,7 @@ from numba import njit
 
 from tansy.engine.kernels.least_squares import cholesky, dots, inverse_of_normal, normal_matrix
 from tansy.engine.kernels.options import BORROWING, KERNEL, PART
-from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
+from tansy.engine.kernels.quasi_newton import advance, begin, is_hopeless, least_value, new_search, take_best
 from tansy.engine.kernels.smoothing import (
     LEAST_SHARE,
     MULTIPLICATIVE,
@@ -215,14 +215,15 @@ def _set_start(shares, states, unit, problem, point):
 
 @njit(**KERNEL)
 def search_batch(
-    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares_at, states_at, descents, least_used,
-    enough, shares_found, weights_found, states_found, objective, evaluations,
+    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares_at, states_at, descents, target,
+    least_used, enough, shares_found, weights_found, states_found, objective, evaluations,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], positive, NaN missing.
 
     relative: multiplicative errors. season: 0, 1 additive, 2 multiplicative; m its length. fixed [4], fixed_states
     [series, 2 + m] as in `smoothing_linear.search_batch`. shares_at: [series, starts, free] and states_at:
-    [series, starts, 2 + m], where searches begin; NaN passes a start over.
+    [series, starts, 2 + m], where searches begin; NaN passes a start over. The `descents` best are followed, and
+    given up as in `smoothing_linear.search_batch`.
     enough: stop where -2 log L is promised to fall by less. Written as there; the objective of relative errors holds
     2 sum log mu, of values as they are.
     """
@@ -262,6 +263,7 @@ def search_batch(
         at_start = np.empty(n_starts)
         least = math.inf
         tried = 0
+        goal = target[s] - 2.0 * n_seen * math.log(size)
         for i in range(n_starts):
             at_start[i] = math.inf
             if not math.isnan(states_at[s, i, 0]):
@@ -277,15 +279,18 @@ def search_batch(
             value = evaluate(point, problem, True, gradient)
             begin(search, 0, inverse_curvature(point, problem, search[2][0], slopes, factor))
             while not advance(search, 0, points, value, gradient, low, high, longest, enough):
+                if is_hopeless(search, 0, goal):
+                    take_best(search, 0, points)
+                    break
                 value = evaluate(point, problem, True, gradient)
                 tried += 1
             if least_value(search, 0) < least:
                 least = least_value(search, 0)
                 best[:] = point
+        evaluations[s] = tried + 1
         if math.isinf(least):
             continue
         evaluate(best, problem, False, gradient)
-        evaluations[s] = tried + 1
         shares_found[s] = best[:n_shares]
         weights_found[s] = work[0]
         states_found[s] = work[1] * unit

@@ -17,7 +17,7 @@ from numba import njit
 
 from tansy.engine.kernels.least_squares import inverse_of_normal
 from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL
-from tansy.engine.kernels.quasi_newton import advance, begin, new_search
+from tansy.engine.kernels.quasi_newton import advance, begin, is_hopeless, least_value, new_search, take_best
 from tansy.engine.kernels.smoothing import (
     LEAST_SHARE,
     count_shares,
@@ -258,11 +258,12 @@ def _normal_of_relative(block, weights, path, directions, k, slopes, normal):
 
 
 @njit(**BORROWING)
-def _evaluate(relative, has_trend, block, counts, sizes, work, value, states):
+def _evaluate(relative, has_trend, block, counts, sizes, work, value, states, with_gradient):
     """What `smoothing_linear.evaluate` and `smoothing_joint.evaluate` minimise, in every lane, and its derivatives.
 
     counts: [LANES] observed values, sizes: their sums of squares. states: level and trend, read where errors are
-    relative and written where not. Leaves derivatives by level, trend, alpha, beta, phi in rows 0 to 4 of `work[2]`.
+    relative and written where not. Leaves derivatives by level, trend, alpha, beta, phi in rows 0 to 4 of `work[2]`
+    where asked.
     """
     weights, path, s, factor = work
     if relative:
@@ -283,7 +284,8 @@ def _evaluate(relative, has_trend, block, counts, sizes, work, value, states):
             value[i] = counts[i] * math.log(squares / counts[i])
             if math.isnan(s[i]):
                 value[i] = math.inf
-    _back(block, weights, path, relative, factor, s)
+    if with_gradient:
+        _back(block, weights, path, relative, factor, s)
 
 
 @njit(**BORROWING)
@@ -344,15 +346,16 @@ def _inverse_curvature(has_trend, damped, block, counts, work, points, own, dire
 
 @njit(**KERNEL)
 def search_batch(
-    values, relative, has_trend, damped, fixed, starts, states_at, descents, warm, least_used, enough,
-    shares_found, weights_found, states_found, objective, evaluations,
+    values, relative, has_trend, damped, fixed, starts, states_at, descents, own_starts, target, least_used, enough,
+    shares_found, weights_found, states_found, objective, evaluations, tops, heights,
 ):  # fmt: skip
     """Fit one form without a season to each row of `values` [series, T], NaN missing.
 
     fixed: [4] given weights, NaN where estimated. Additive errors: starts [starts, free] are shared, of which the best
-    `descents` are followed, and warm [series, free] as in `smoothing_linear.search_batch`; states_at is not read.
-    Relative errors, values above zero: starts [series x starts, free] with states_at [series x starts, 2], row after
-    row of `smoothing_joint.search_batch`, NaN passes a start over. Written as there.
+    `descents` are followed, and own_starts [series, own, free] as in `smoothing_linear.search_batch`; states_at is not
+    read. Relative errors, values above zero: starts [series x starts, free] with states_at [series x starts, 2], row
+    after row of `smoothing_joint.search_batch`, NaN passes a start over; all are followed. Target and what is written
+    as there, tops and heights with additive errors alone.
     """
     n_series = len(values)
     n_shares = count_shares(fixed, has_trend, damped, 0)
@@ -362,6 +365,8 @@ def search_batch(
     states_found[:] = math.nan
     objective[:] = math.nan
     evaluations[:] = 0
+    tops[:] = math.nan
+    heights[:] = math.nan
     # What every series is: where it lies, how it is scaled.
     spans = np.zeros((n_series, 3), dtype=np.int64)
     scales = np.zeros((n_series, 3))  # shift, scale, sum of squares after that
@@ -391,13 +396,14 @@ def search_batch(
     own = np.zeros(4)
     directions = np.zeros((n_shares, 4))
     rows = np.zeros(LANES, dtype=np.int64)
+    job_of = np.zeros(LANES, dtype=np.int64)
 
     # The queue: one row for each search that is followed to the end.
     if relative:
         per_row = len(starts) // max(n_series, 1)
         jobs = len(starts)
     else:
-        per_row = max(descents, 2)
+        per_row = own_starts.shape[1] + max(descents, 1)
         jobs = n_series * per_row
     job_points = np.full((jobs, k), math.nan)
     trusted = np.zeros((jobs, k, k)) if relative else np.zeros((0, k, k))
@@ -408,8 +414,8 @@ def search_batch(
         )  # fmt: skip
     else:
         _queue_linear(
-            starts, descents, warm, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value,
-            states, points, own, rows, job_points, evaluations,
+            starts, descents, own_starts, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work,
+            value, states, points, own, rows, job_points, evaluations,
         )  # fmt: skip
 
     low = np.full(k, -math.inf)
@@ -432,16 +438,17 @@ def search_batch(
                 if spans[s, 2] == 0 or (k > 0 and math.isnan(job_points[job, 0])) or (k == 0 and job % per_row > 0):
                     continue
                 rows[i] = s
+                job_of[i] = job
                 points[i] = job_points[job]
                 counts[i] = spans[s, 2]
                 sizes[i] = scales[s, 2]
                 _fill(i, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
-                known = relative and not math.isnan(trusted[job, 0, 0])
-                if known:
+                trusting = relative and not math.isnan(trusted[job, 0, 0])
+                if trusting:
                     for a in range(k):
                         for b in range(k):
                             search[2][i, a, b] = trusted[job, a, b]
-                begin(search, i, known)
+                begin(search, i, trusting)
             if rows[i] >= 0:
                 active += 1
                 _set_weights(i, points[i], fixed, has_trend, damped, own, work[0])
@@ -450,7 +457,7 @@ def search_batch(
                     states[LANES + i] = points[i, n_shares + 1] if has_trend else 0.0
         if active == 0:
             break
-        _evaluate(relative, has_trend, block, counts, sizes, work, value, states)
+        _evaluate(relative, has_trend, block, counts, sizes, work, value, states, True)
         for i in range(LANES):
             s = rows[i]
             if s < 0:
@@ -461,8 +468,18 @@ def search_batch(
             for j in range(4):
                 own[j] = work[0][j * LANES + i]
             _gradient_of(i, points[i], relative, has_trend, damped, fixed, own, directions, work[2], gradient)
-            if advance(search, i, points, value[i], gradient, low, high, longest, enough):
+            ended = advance(search, i, points, value[i], gradient, low, high, longest, enough)
+            goal = target[s] - (2.0 * spans[s, 2] * math.log(1.0 / scales[s, 1]) if relative else 0.0)
+            if not ended and is_hopeless(search, i, goal):
+                take_best(search, i, points)
+                ended = True
+            if ended:
                 rows[i] = -1
+                at = job_of[i] % per_row
+                if at < tops.shape[1]:
+                    heights[s, at] = least_value(search, i)
+                    for a in range(n_shares):
+                        tops[s, at, a] = points[i, a]
     for s in range(n_series):
         if math.isinf(objective[s]):
             objective[s] = math.nan
@@ -487,18 +504,21 @@ def _keep_better(
 
 @njit(**INLINED)
 def _queue_linear(
-    starts, descents, warm, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value, states,
-    points, own, rows, job_points, evaluations,
+    starts, descents, own_starts, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value,
+    states, points, own, rows, job_points, evaluations,
 ):  # fmt: skip
-    """Where the searches of each series begin: its warm start, and the best of the shared ones."""
+    """Where the searches of each series begin: its own starts, and the best of the shared ones."""
     n_series, n_starts, n_free = len(values), len(starts), starts.shape[1]
-    per_row = max(descents, 2)
+    n_own = own_starts.shape[1] if n_free > 0 else 0
+    per_row = own_starts.shape[1] + max(descents, 1)
     at_start = np.full((n_series, max(n_starts, 1)), 0.0)
-    # one start, or as many as are followed, need no comparing; a warm one leaves room for one beside it
-    any_warm = False
+    # one start, or as many as are followed, need no comparing; own ones leave room for one beside them
+    has_own = np.zeros(n_series, dtype=np.bool_)
     for s in range(n_series):
-        any_warm = any_warm or (n_free > 0 and not math.isnan(warm[s, 0]))
-    if n_starts > (1 if any_warm else descents):
+        for c in range(n_own):
+            if not math.isnan(own_starts[s, c, 0]):
+                has_own[s] = True
+    if n_starts > (1 if np.any(has_own) else descents):
         lanes = 0
         for s in range(n_series + 1):
             if s < n_series and spans[s, 2] > 0:
@@ -511,21 +531,18 @@ def _queue_linear(
                 for c in range(n_starts):
                     for i in range(LANES):
                         _set_weights(i, starts[c], fixed, has_trend, damped, own, work[0])
-                    _evaluate(False, has_trend, block, counts, sizes, work, value, states)
+                    _evaluate(False, has_trend, block, counts, sizes, work, value, states, False)
                     for i in range(lanes):
                         at_start[rows[i], c] = value[i]
                 for i in range(lanes):
                     evaluations[rows[i]] += n_starts
                 lanes = 0
     for s in range(n_series):
-        is_warm = n_free > 0 and not math.isnan(warm[s, 0])
         job = s * per_row
-        followed = min(descents, n_starts)
-        if is_warm:
-            job_points[job] = warm[s]
-            job += 1
-            followed = min(1, n_starts)
-        for _ in range(followed):
+        for c in range(n_own):
+            job_points[job + c] = own_starts[s, c]
+        job += n_own
+        for _ in range(min(1 if has_own[s] else descents, n_starts)):
             best = 0
             for c in range(1, n_starts):
                 if at_start[s, c] < at_start[s, best]:

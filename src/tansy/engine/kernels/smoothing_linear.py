@@ -31,7 +31,7 @@ from tansy.engine.kernels.least_squares import (
     quadratic_form,
 )
 from tansy.engine.kernels.options import BORROWING, KERNEL, PART
-from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
+from tansy.engine.kernels.quasi_newton import advance, begin, is_hopeless, least_value, new_search, take_best
 from tansy.engine.kernels.smoothing import (
     ADDITIVE,
     LEAST_SHARE,
@@ -378,23 +378,27 @@ def evaluate(shares, problem, with_gradient, gradient):
 
 @njit(**KERNEL)
 def search_batch(
-    values, regressors, harmonic, which, has_trend, damped, m, fixed, fixed_states, starts, descents, warm, least_used,
-    enough, shares_found, weights_found, states_found, coefficients_found, coefficient_variance, objective, evaluations,
+    values, regressors, harmonic, which, has_trend, damped, m, fixed, fixed_states, starts, descents, own, target,
+    least_used, enough, shares_found, weights_found, states_found, coefficients_found, coefficient_variance, objective,
+    evaluations, tops, heights,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], NaN missing; leading NaN are before the series began.
 
     regressors: [groups, T, k], which: [series], the group of each series; harmonic: see `linear_problem`. fixed: [4]
     given weights and fixed_states: [series, 2 + m] given states (the season as a whole), NaN where estimated.
-    starts: [starts, free]: where searches may begin, of which the `descents` best are followed to the end. warm:
-    [series, free], a start of its own where it is not NaN, followed beside the best of the others. least_used: fewest
-    observed values. enough: stop where -2 log L is promised to fall by less.
+    starts: [starts, free]: where searches may begin, of which the `descents` best are followed to the end. own:
+    [series, own, free], starts of its own, NaN where there are fewer, all followed, and beside them the best of the
+    others. target: [series], a search that will not come below it is given up (infinite: none is).
+    least_used: fewest observed values. enough: stop where -2 log L is promised to fall by less.
     Written, NaN where a series has fewer: shares_found [series, free], weights_found [series, 4], states_found [series,
     2 + m], coefficients_found [series, k] and, the weights taken as known, coefficient_variance [series, k], NaN beside
-    harmonics; objective [series] = n log(Q/n), evaluations [series].
+    harmonics; objective [series] = n log(Q/n), evaluations [series]. All NaN where no start was followed. tops [series,
+    own, free] and heights [series, own]: where each start of its own led, and the objective there.
     """
     n_series = values.shape[0]
     n_free = starts.shape[1]
     n_starts = starts.shape[0]
+    n_own = own.shape[1] if n_free > 0 else 0
     shares_found[:] = math.nan
     weights_found[:] = math.nan
     states_found[:] = math.nan
@@ -402,6 +406,8 @@ def search_batch(
     coefficient_variance[:] = math.nan
     objective[:] = math.nan
     evaluations[:] = 0
+    tops[:] = math.nan
+    heights[:] = math.nan
     low = np.full(n_free, LEAST_SHARE)
     high = np.full(n_free, 1.0 - LEAST_SHARE)
     longest = np.full(n_free, 0.3)
@@ -409,7 +415,9 @@ def search_batch(
     point = points[0]
     gradient = np.zeros(n_free)
     search = new_search(1, n_free)
-    at_start = np.zeros(n_starts)
+    begins = np.zeros((max(n_own + n_starts, 1), n_free))
+    at_start = np.zeros(len(begins))
+    begins[n_own : n_own + n_starts] = starts
     for s in range(n_series):
         start, end, n_seen = extent(values[s])
         if n_seen < least_used or n_seen == 0:
@@ -420,36 +428,45 @@ def search_batch(
         problem = linear_problem(y, x, harmonic, m, has_trend, damped, fixed, fixed_states[s])
         tried = 0
         least = math.inf
-        is_warm = n_free > 0 and not math.isnan(warm[s, 0])
+        n_warm = 0
+        for i in range(n_own):
+            begins[i] = own[s, i]
+            at_start[i] = math.inf if math.isnan(own[s, i, 0]) else -math.inf  # before the others
+            n_warm += int(not math.isnan(own[s, i, 0]))
         # A warm start may lie in the valley of an optimum that is none any more: the best of the others is followed
         # too.
-        attempts = 1 + min(1, n_starts) if is_warm else min(descents, n_starts)
-        compared = n_starts > attempts - int(is_warm)
-        if compared:
-            for i in range(n_starts):
-                at_start[i] = evaluate(starts[i], problem, False, gradient)
+        attempts = n_warm + min(1 if n_warm > 0 else descents, n_starts) if n_free > 0 else 1
+        compared = n_starts > attempts - n_warm
+        for i in range(n_own, n_own + n_starts):
+            at_start[i] = 0.0
+            if compared:
+                at_start[i] = evaluate(begins[i], problem, False, gradient)
                 tried += 1
-        for attempt in range(attempts):
-            if is_warm and attempt == 0:
-                point[:] = warm[s]
-            elif compared:
-                best = 0
-                for i in range(1, n_starts):
-                    if at_start[i] < at_start[best]:
-                        best = i
-                at_start[best] = math.inf
-                point[:] = starts[best]
-            else:
-                point[:] = starts[attempt - int(is_warm)]
+        for _ in range(attempts):
+            best = 0
+            for i in range(1, n_own + n_starts):
+                if at_start[i] < at_start[best]:
+                    best = i
+            at_start[best] = math.inf
+            point[:] = begins[best]
             begin(search, 0, False)
             while True:
                 value = evaluate(point, problem, True, gradient)
                 tried += 1
                 if advance(search, 0, points, value, gradient, low, high, longest, enough):
                     break
+                if is_hopeless(search, 0, target[s]):
+                    take_best(search, 0, points)
+                    break
+            if best < n_own:
+                tops[s, best] = point
+                heights[s, best] = least_value(search, 0)
             if least_value(search, 0) < least:
                 least = least_value(search, 0)
                 shares_found[s] = point
+        evaluations[s] = tried
+        if attempts == 0:
+            continue
         objective[s] = evaluate(shares_found[s], problem, False, gradient)
         evaluations[s] = tried + 1
         weights_found[s] = problem[8][0]
@@ -465,3 +482,28 @@ def search_batch(
                 unit[:] = 0.0
                 unit[k - k_x + i] = 1.0
                 coefficient_variance[s, i] = sigma2 * quadratic_form(gram, k, dropped, unit, problem[7][0])
+
+
+@njit(**KERNEL)
+def states_beside(values, has_trend, damped, m, fixed, fixed_states, shares, states):
+    """First states [series, starts, 2 + m] that belong to shares [series, starts, free] by least squares; NaN where
+    shares are or where states cannot be told apart. The other arguments as in `search_batch`."""
+    states[:] = math.nan
+    none = np.empty((values.shape[1], 0))
+    gradient = np.zeros(shares.shape[2])
+    for s in range(len(values)):
+        wanted = False
+        for i in range(shares.shape[1]):
+            wanted = wanted or not math.isnan(shares[s, i, 0])
+        start, end, n_seen = extent(values[s])
+        if not wanted or n_seen == 0:
+            continue
+        reference = observed_mean(values[s]) if math.isnan(fixed_states[s, 0]) else 0.0
+        y = values[s, start:end] - reference
+        problem = linear_problem(y, none[start:end], False, m, has_trend, damped, fixed, fixed_states[s])
+        for i in range(shares.shape[1]):
+            if math.isnan(shares[s, i, 0]):
+                continue
+            if math.isfinite(evaluate(shares[s, i], problem, False, gradient)):
+                states[s, i] = problem[8][1]
+                states[s, i, 0] += reference
