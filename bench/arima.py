@@ -29,7 +29,9 @@ _CHUNK = 50
 
 @njit(nogil=True)
 def _problem(y, orders, differences):
-    data = kernel.data_of(y, np.zeros((len(y), 0)), differences, orders[4], kernel.NO_MEAN)
+    p, q, seasonal_p, seasonal_q, m = orders
+    reach = max(p + seasonal_p * m, q + seasonal_q * m + 1)
+    data = kernel.data_of(y, np.zeros((len(y), 0)), differences, m, kernel.NO_MEAN, reach)
     return kernel.problem_of(data, orders, np.full(orders[0] + orders[1] + orders[2] + orders[3], np.nan))
 
 

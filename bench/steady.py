@@ -47,10 +47,14 @@ def compare(before: Study, after: Study) -> str:
     nodes = (of_means > MOST).any(axis=1)
     chosen = before.chosen != after.chosen
     fits = (apart(before.base, after.base) > MOST).any(axis=1) & ~chosen
+    far = of_means > MOST
+    largest = np.abs(before.forecast[far]).max(initial=0.0)
+    step = np.abs(before.forecast - after.forecast)[far].max(initial=0.0)
     return (
-        f"{(of_means > MOST).sum():7,} of {of_means.size:,} means, the worst by {of_means.max():.1e}, median "
-        f"{np.median(of_means):.1e}; {nodes.sum():,} nodes, {chosen.sum()} with another method, {fits.sum()} whose own "
-        f"fit moved, {(nodes & ~chosen & ~fits).sum():,} moved by others"
+        f"{far.sum():7,} of {far.size:,} means, the worst by {of_means.max():.1e} of itself, the largest of them "
+        f"{largest:.1e}, in units by {step:.0e} at most; median {np.median(of_means):.1e}; {nodes.sum():,} nodes, "
+        f"{chosen.sum()} with another method, {fits.sum()} whose own fit moved, "
+        f"{(nodes & ~chosen & ~fits).sum():,} moved by others"
     )
 
 

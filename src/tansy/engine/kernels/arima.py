@@ -32,12 +32,14 @@ from tansy.engine.kernels.least_squares import (
     cholesky,
     copy_into,
     dots,
+    inverse_of_normal,
     less,
     normal_matrix,
     quadratic_form,
 )
 from tansy.engine.kernels.missing import doubt_ahead, missing_innovations, most_missing, run_on
 from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL, PART
+from tansy.engine.kernels.quasi_newton import advance, begin, least_value, new_search
 from tansy.engine.kernels.smoothing import extent, observed_mean, psi_sums
 
 NO_MEAN, CONSTANT, DRIFT = 0, 1, 2
@@ -45,12 +47,13 @@ BOUND = 5.0  # of partial autocorrelations before tanh, tanh(5) = 0.9999
 _LONGEST = 1.5
 _STEP = 1e-5
 _MOST_STEPS = 40
-_FOLLOWED = 4  # searches from the lowest starts, at most
+_FOLLOWED = 8  # searches from the lowest starts, at most
 _NEAR = 0.5  # in every direction: then two searches are at the same place
-_AGREED = 3  # searches that end where the best one did, beside it
+_AGREED = 4  # searches that end where the best one did, beside it
 _ATTEMPTS = 2 + _FOLLOWED  # with those from a warm start and from a regression
-_DOUBTFUL = 2.0  # of -2 log L: loose searches that ended so near the lowest one may lead below it
-_PROMISING = 0.1  # of -2 log L: searches are followed so far before the best one goes on to the end
+_DOUBTFUL = 2.0  # of -2 log L: sketchy searches that ended so near the lowest one may lead below it
+_STILL_DOUBTFUL = 0.3  # of -2 log L: closer ones that did
+_PROMISING, _CLOSE = 0.1, 1e-3  # of -2 log L: how far searches are followed before the best ones go on to the end
 # missing values that cost a column each rather than the full filter, which costs more the more numbers its state has
 _MOST_FILLED, _MORE_FILLED = 24, 2
 EXACT, LOOSE = 1e-14, 1e-8  # when gains count as settled
@@ -472,6 +475,60 @@ def descend(raw, problem, settled, enough):
 
 
 @njit(**PART)
+def settle(raw, problem, enough):
+    """Search from `raw`, near an optimum, to the end; as `descend`, but exact, and by BFGS.
+
+    Where what is left of the residuals curves, as on ridges along which factors nearly cancel, steps of least squares
+    only creep; their curvature is where the search begins.
+    """
+    slopes, gram, before = problem[6][9], problem[6][10], problem[6][13]
+    rest = problem[6][8]
+    n_used = problem[3][2]
+    free = len(raw)
+    n = len(rest)
+    tried = 0
+    gradient = np.zeros(free)
+    inverse = np.zeros((free, free))
+    low, high, longest = np.full(free, -BOUND), np.full(free, BOUND), np.full(free, 0.5)
+    points = np.zeros((1, free))
+    for i in range(free):
+        points[0, i] = min(BOUND, max(-BOUND, raw[i]))
+    search = new_search(1, free)
+    first = True
+    while True:
+        value = evaluate(points[0], problem, EXACT)
+        tried += 1
+        if math.isfinite(value):
+            copy_into(before, rest)
+            for i in range(free):
+                at = points[0, i]
+                h = -_STEP if at > 0.0 else _STEP
+                points[0, i] = at + h
+                moved = evaluate(points[0], problem, EXACT)
+                points[0, i] = at
+                for t in range(n):
+                    slopes[i, t] = (rest[t] - before[t]) / h if math.isfinite(moved) else 0.0
+            copy_into(rest, before)
+            tried += free
+        weight = 2.0 * n_used / dots(rest, rest, n)
+        for i in range(free):
+            gradient[i] = weight * dots(slopes[i], rest, n)
+        if first:
+            for i in range(free):
+                for j in range(i + 1):
+                    gram[i, j] = weight * dots(slopes[i], slopes[j], n)
+            trusted = inverse_of_normal(gram[:free, :free], search[6][0], inverse)
+            if trusted:
+                search[2][0] = inverse
+            begin(search, 0, trusted)
+            first = False
+        if advance(search, 0, points, value, gradient, low, high, longest, enough):
+            break
+    raw[:] = points[0]
+    return least_value(search, 0), tried
+
+
+@njit(**PART)
 def guesses_of(inputs, m):
     """The series without what is linear, and a guess of its innovations; see `arma.first_guess`."""
     rows, n = inputs.shape
@@ -512,6 +569,7 @@ def fit_one(starts, warm, problem, enough, raw):
     found = np.zeros(free)
     tops = np.zeros((_ATTEMPTS, free))
     values = np.full(_ATTEMPTS, math.inf)
+    ends = np.full(_ATTEMPTS, math.inf)
     least = math.inf
     agreed = 0
     for attempt in range(2 + min(_FOLLOWED, n_starts)):
@@ -543,22 +601,30 @@ def fit_one(starts, warm, problem, enough, raw):
         for i in range(n_starts):
             if _apart(starts[i], found) < _NEAR:
                 at_start[i] = math.inf
-    # ends of loose searches say little about which top is the highest one: all that may be it are followed to the end
-    first = least
-    least = math.inf
-    for attempt in range(_ATTEMPTS):
-        best = int(np.argmin(values))
-        if attempt > 0 and not values[best] < first + _DOUBTFUL:
-            break
-        values[best] = math.inf
-        if attempt > 0 and _apart(tops[best], raw) < _NEAR:
-            continue
-        found[:] = tops[best]
-        value, more = descend(found, problem, EXACT, enough)
-        tried += more
-        if value < least:
-            least = value
-            raw[:] = found
+    # Ends of sketchy searches say little about which top is the highest one: all that may be it are followed further,
+    # and those between which that leaves a doubt to the end.
+    for closer in (True, False):
+        first = least
+        least = math.inf
+        for attempt in range(_ATTEMPTS):
+            best = int(np.argmin(values))
+            if attempt > 0 and not values[best] < first + (_DOUBTFUL if closer else _STILL_DOUBTFUL):
+                break
+            values[best] = math.inf
+            if attempt > 0 and _apart(tops[best], raw) < _NEAR:
+                continue
+            found[:] = tops[best]
+            if closer:
+                value, more = descend(found, problem, LOOSE, _CLOSE)
+                tops[best] = found
+                ends[best] = value
+            else:
+                value, more = settle(found, problem, enough)
+            tried += more
+            if value < least:
+                least = value
+                raw[:] = found
+        values[:] = ends
     return evaluate(raw, problem, EXACT), tried
 
 
