@@ -299,14 +299,15 @@ def search_batch(
 
 @njit(**KERNEL)
 def draw_batch(
-    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares, states, normals,
+    values, relative, has_trend, damped, season, m, fixed, fixed_states, shares, states, normals, unseen,
     weights_drawn, states_drawn, sigma_found, deviations,
 ):  # fmt: skip
     """Draws of what a joint form's likelihood leaves open, for simulating forecasts with everything estimated.
 
     Normal about the optimum with the inverse expected curvature as covariance, as estimates are in the limit; shares
     are reflected into their box, and a draw that no recursion can follow repeats the one before. normals: [D, most
-    free]; shares, states: the optimum of `search_batch`, NaN rows are passed over. Written, one row for each draw:
+    free]; unseen: [D, most missing], normal errors of the periods that are missing, each of which moves the states from
+    then on; shares, states: the optimum of `search_batch`, NaN rows are passed over. Written, one row for each draw:
     weights_drawn [series, D, 4], states_drawn [series, D, 2 + m] after the last period (season1 belongs to the first
     lead), deviations [series, 4 + 2 + m]:
     standard deviation of each weight and first state over the draws; and sigma_found [series], the root of Q/(n - k +
@@ -374,6 +375,17 @@ def draw_batch(
                 sums[0, j] += value / steps
                 sums[1, j] += value * value / steps
             level, trend = _last(path, y, season, weights)
+            if n_seen < n:
+                level, trend = _run_filled(
+                    y,
+                    relative,
+                    season,
+                    weights,
+                    first,
+                    sigma_found[s] / (1.0 if relative else size),
+                    unseen[i],
+                    seasonal,
+                )
             states_drawn[s, i, 0] = level * size
             states_drawn[s, i, 1] = trend * size
             for j in range(m):
@@ -388,3 +400,33 @@ def _last(path, y, season, weights):
     t = len(y) - 1
     shock = path[3, t] / path[1, t] if season == MULTIPLICATIVE else path[3, t]
     return path[0, t] + weights[0] * shock, weights[3] * path[2, t] + weights[1] * shock
+
+
+@njit(**BORROWING)
+def _run_filled(y, relative, season, weights, first, sigma, unseen, seasonal):
+    """Level and trend after the last period, and the season's states, with an error in every period that is missing.
+
+    first: the first states; seasonal: [m], written, slot t mod m as in `follow`.
+    """
+    alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    m = len(seasonal)
+    level, trend = first[0], first[1]
+    for j in range(m):
+        seasonal[j] = first[2 + j]
+    missing = 0
+    for t in range(len(y)):
+        d = phi * trend
+        q = level + d
+        s = seasonal[t % m] if m > 0 else 0.0
+        mu = q * s if season == MULTIPLICATIVE else q + s
+        if math.isnan(y[t]):
+            e = sigma * unseen[missing] * (mu if relative else 1.0)
+            missing += 1
+        else:
+            e = y[t] - mu
+        of_level = e / s if season == MULTIPLICATIVE else e
+        level = q + alpha * of_level
+        trend = d + beta * of_level
+        if m > 0:
+            seasonal[t % m] = s + gamma * (e / q if season == MULTIPLICATIVE else e)
+    return level, trend

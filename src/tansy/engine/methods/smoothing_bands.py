@@ -116,29 +116,35 @@ def _draws(
     """Draws of weights [n, D, 4], states after the last period [n, D, 2 + m] and sigma [n, D]; one draw, the estimate,
     where parameters are taken as known."""
     known = (run.weights[rows][:, None], run.last[rows][:, None], np.sqrt(fits.sigma2[rows])[:, None])
-    if not estimated or "tune" in one.form.choices:
-        return known, None
+    values = np.ascontiguousarray(run.started.values[rows])
+    began = np.argmax(~np.isnan(values), axis=1)
+    missing = (np.isnan(values) & (np.arange(values.shape[1]) >= began[:, None])).sum(axis=1)
     assert one.form.letters is not None
     error, trend, season = one.form.letters
+    linear = error == "A" and season != "M"
+    if "tune" in one.form.choices or not (estimated or (missing.any() and not linear)):
+        return known, None
     m = run.task.m if season != "N" else 0
-    n = len(rows)
+    n, steps = len(rows), _N_ESTIMATES
     fixed = np.array([one.form.given.get(name, math.nan) for name in WEIGHTS])
     given = given_states(one.form, run.task.rows(rows), {})[1]
-    normals = np.ascontiguousarray(draws(4 + 2 + m, _N_ESTIMATES).normals.T)
-    steps = _N_ESTIMATES
+    normals = np.ascontiguousarray(draws(4 + 2 + m, steps).normals.T)
+    unseen = np.random.default_rng(20261).standard_normal((steps, max(int(missing.max()), 1)))
     weights, states = np.empty((n, steps, 4)), np.empty((n, steps, 2 + m))
     sigma, deviations = np.empty(n), np.empty((n, 6 + m))
     smoothing_joint.draw_batch(
-        np.ascontiguousarray(run.started.values[rows]), error == "M", trend != "N", trend == "Ad", SEASON_CODE[season],
-        m, fixed, np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows], normals,
-        weights, states, sigma, deviations,
+        values, error == "M", trend != "N", trend == "Ad", SEASON_CODE[season], m, fixed,
+        np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows],
+        normals if estimated else np.zeros_like(normals), unseen, weights, states, sigma, deviations,
     )  # fmt: skip
+    if not estimated:
+        sigma = known[2][:, 0]
     # in the order of what they lead to, so that paths, which take them by one even coordinate, take them evenly
     order = np.argsort(states[:, :, 0] + 0.5 * run.task.horizon * states[:, :, 1], axis=1, kind="stable")[:, :, None]
     weights = np.take_along_axis(weights, order, axis=1)
     padded = np.zeros((n, steps, 2 + run.m))
     padded[:, :, : 2 + m] = np.take_along_axis(states, order, axis=1)
-    return (weights, padded, np.repeat(sigma[:, None], steps, axis=1)), deviations
+    return (weights, padded, np.repeat(sigma[:, None], steps, axis=1)), deviations if estimated else None
 
 
 _N_ESTIMATES = 1024  # draws of estimates, each of which several paths share
