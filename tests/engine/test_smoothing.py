@@ -289,7 +289,7 @@ def test_errors_of_missing_periods_are_in_the_bands_of_paths(letters: str, bands
     wide here comes from two values missing at the end."""
     trend, season = letters.split(",")[1:]
     rng = np.random.default_rng(8)
-    level, y = 1000.0, []
+    level, y = 1000.0, list[float]()
     for e in rng.normal(0.0, 1.0, 80).tolist():
         y.append(level + 20.0 * math.sin(len(y) * math.pi / 2) * (season == "M") + e)
         level += 0.8 * e
