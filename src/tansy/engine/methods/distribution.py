@@ -75,10 +75,12 @@ class Draws:
     which: Floats
 
 
-def n_paths(horizon: int) -> int:
-    """Paths that quantiles are taken from: 32,768, and fewer for horizons of more than 64 periods."""
-    most = _MOST_NUMBERS // max(horizon, 1)
-    return max(_FEWEST_PATHS, min(_MOST_PATHS, 1 << max(most.bit_length() - 1, 0)))
+def n_paths(horizon: int, finer: bool = False) -> int:
+    """Paths that quantiles are taken from: 32,768, and fewer for horizons of more than 64 periods; finer: up to four
+    times as many, where estimates are drawn too, whose tails are long."""
+    most_paths, most_numbers = (_MOST_PATHS << 2, _MOST_NUMBERS << 1) if finer else (_MOST_PATHS, _MOST_NUMBERS)
+    most = most_numbers // max(horizon, 1)
+    return max(_FEWEST_PATHS, min(most_paths, 1 << max(most.bit_length() - 1, 0)))
 
 
 def draws(horizon: int, n: int | None = None) -> Draws:
@@ -101,20 +103,21 @@ def _table(horizon: int, n: int) -> Draws:
 class Simulated:
     """Of sample paths: paths(rows, draws) gives [rows, H, N] of those series, the same ones every time.
 
-    response(rows), where there is one: [rows, H, H], about how far the normal of each lead (last axis) moves the value
-    of each. What these responses alone would give is normal with a variance that is known, so the place that its known
-    quantile takes among what the draws give of it is a better one for the quantile of the paths than their share alone:
-    the draws' own error is taken out as far as the paths follow the responses (a control variate for quantiles:
-    Hsu, Nelson 1990).
+    finer: see `n_paths`. response(rows), where there is one: [rows, H, H], about how far the normal of each lead (last
+    axis) moves the value of each. What these responses alone would give is normal with a variance that is known, so the
+    place that its known quantile takes among what the draws give of it is a better one for the quantile of the paths
+    than their share alone: the draws' own error is taken out as far as the paths follow the responses (a control
+    variate for quantiles: Hsu, Nelson 1990).
     """
 
     n_series: int
     horizon: int
     paths: Callable[[slice, Draws], NDArray[np.float32] | Floats]
     response: Callable[[slice], Floats] | None = None
+    finer: bool = False
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
-        drawn = draws(self.horizon)
+        drawn = draws(self.horizon, n_paths(self.horizon, self.finer))
         block = max(1, _BLOCK // drawn.uniforms.size)
         found = np.empty((self.n_series, len(p), self.horizon))
         for start in range(0, self.n_series, block):

@@ -61,7 +61,8 @@ def with_distribution(
         ratio = np.divide(own[0], each[rows], out=np.ones_like(own[0]), where=each[rows] > 0)
         stretch = np.sqrt(ratio) if linear else None
         paths = _Paths(run, rows, fits.forecast[rows], *drawn, resampled, stretch)
-        simulated.append((rows, Simulated(len(rows), each.shape[1], paths, None if resampled else paths.response)))
+        response, finer = None if resampled else paths.response, bands == "estimated"
+        simulated.append((rows, Simulated(len(rows), each.shape[1], paths, response, finer)))
     distribution: Distribution = Normal(mean, variance, total)
     if bands == "estimated":
         distribution = Normal(mean, variance, total, None, tails, total_tails, each)
@@ -147,7 +148,7 @@ def _draws(
     return (weights, padded, np.repeat(sigma[:, None], steps, axis=1)), deviations if estimated else None
 
 
-_N_ESTIMATES = 1024  # draws of estimates, each of which several paths share
+_N_ESTIMATES = 4096  # draws of estimates, each of which several paths share
 
 
 @dataclass(frozen=True)
