@@ -11,6 +11,9 @@ from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import choose, scaled_squares
 from tansy.engine.backtest.intervals import least_sigma
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import parse
+from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.reconcile.projection import weights
 from tansy.engine.structure.constraints import from_edges
@@ -209,3 +212,18 @@ def test_a_total_of_nothing_but_ended_series_has_no_band() -> None:
     study = run_study(weekly, replace(default_recipe(weekly, {"sku": ["group"]}), ended_after=13))
     gone = next(i for i in range(study.structure.n_nodes) if study.structure.node_name(i) == "gone")
     assert (study.forecast[gone] == 0).all() and (study.quantiles[gone] == 0).all()
+
+
+@pytest.mark.parametrize("text", ["ets(best)", "ets(M,N,N)", "log ets(best)", "log ets(A,A,N)"])
+def test_nothing_is_infinite_where_most_is_missing(text: str) -> None:
+    """Errors of a fit that is no good multiply over a hundred gaps, on a scale of logarithms most of all."""
+    rng = np.random.default_rng(3)
+    y = np.exp(rng.normal(0.0, np.linspace(0.1, 2.0, 24)[:, None], (24, 120)).cumsum(axis=1))
+    y[rng.random(y.shape) < 0.9] = np.nan
+    y[:, -1] = y[:, 60] = 50.0
+    found = fit(parse(text), Batch(y, Timeline("M", 24000, 120, 4)), 12, bands="estimated")
+    assert found.distribution is not None
+    assert np.isfinite(found.forecast[found.defined]).all()
+    quantiles = found.distribution.quantiles(np.array([0.025, 0.5, 0.975]))[found.defined]
+    assert np.isfinite(quantiles[:, :2]).all()
+    assert (np.diff(quantiles, axis=1) >= 0.0).all()

@@ -406,8 +406,13 @@ def _last(path, y, season, weights):
 def _run_filled(y, relative, season, weights, first, sigma, unseen, seasonal):
     """Level and trend after the last period, and the season's states, with an error in every period that is missing.
 
-    first: the first states; seasonal: [m], written, slot t mod m as in `follow`.
+    first: the first states; seasonal: [m], written, slot t mod m as in `follow`. Values put in stay above zero and
+    below ten times all that was seen: errors of a fit that is no good would multiply from gap to gap.
     """
+    most = 0.0
+    for t in range(len(y)):
+        if not math.isnan(y[t]):
+            most = max(most, 10.0 * abs(y[t]))
     alpha, beta, gamma, phi = weights[0], weights[1], weights[2], weights[3]
     m = len(seasonal)
     level, trend = first[0], first[1]
@@ -420,7 +425,7 @@ def _run_filled(y, relative, season, weights, first, sigma, unseen, seasonal):
         s = seasonal[t % m] if m > 0 else 0.0
         mu = q * s if season == MULTIPLICATIVE else q + s
         if math.isnan(y[t]):
-            e = sigma * unseen[missing] * (mu if relative else 1.0)
+            e = min(max(sigma * unseen[missing] * (mu if relative else 1.0), -0.999 * mu), max(most - mu, 0.0))
             missing += 1
         else:
             e = y[t] - mu

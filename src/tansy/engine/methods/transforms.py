@@ -8,6 +8,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.reading.numbers import MOST
+
 Floats = NDArray[np.float64]
 
 _NODES, _WEIGHTS = np.polynomial.hermite_e.hermegauss(40)
@@ -22,11 +24,16 @@ def transformed(values: Floats, powers: Floats) -> Floats:
 
 
 def brought_back(x: Floats, powers: Floats) -> Floats:
-    """The inverse; what lies beyond the end of the scale comes back as zero."""
+    """The inverse; what lies beyond the end of the scale comes back as zero, and nothing as more than is read as a
+    number."""
     flat = powers == 0.0
     power = np.where(flat, 1.0, powers)
-    base = np.maximum(power * x + 1.0, 0.0)
-    return np.where(flat, np.exp(np.where(flat, x, 0.0)), base ** (1.0 / power))
+    base = np.clip(power * x + 1.0, 0.0, MOST**power)
+    return np.where(flat, _exp(np.where(flat, x, 0.0)), base ** (1.0 / power))
+
+
+def _exp(x: Floats) -> Floats:
+    return np.asarray(np.exp(np.minimum(x, np.log(MOST))))
 
 
 def mean_brought_back(mean: Floats, variance: Floats, powers: Floats) -> Floats:
@@ -38,7 +45,7 @@ def mean_brought_back(mean: Floats, variance: Floats, powers: Floats) -> Floats:
     back = brought_back(mean[..., None] + spread * _NODES, powers[..., None])
     by_nodes = back @ (_WEIGHTS / _WEIGHTS.sum())
     flat = powers == 0.0
-    return np.where(flat, np.exp(np.where(flat, mean + 0.5 * variance, 0.0)), by_nodes)
+    return np.where(flat, _exp(np.where(flat, mean + 0.5 * variance, 0.0)), by_nodes)
 
 
 def steadying_powers(values: Floats, block: int) -> Floats:
