@@ -14,7 +14,7 @@ from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
 from tansy.server.releases import services as releases
-from tansy.server.studies import services, tries_api
+from tansy.server.studies import running, services, tries_api
 from tansy.server.studies.models import Study
 from tests.garden import PRODUCTS, RECIPE, SALES
 
@@ -80,5 +80,5 @@ def portfolio(client: APIClient) -> dict[str, Any]:
 def done(client: APIClient, portfolio: dict[str, Any]) -> Study:
     client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": RECIPE}, format="json")
     study = Study.objects.get()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     return study

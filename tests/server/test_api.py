@@ -16,7 +16,7 @@ from rest_framework.test import APIClient
 
 from tansy.server.accounts.models import Token
 from tansy.server.releases.models import Release
-from tansy.server.studies import services
+from tansy.server.studies import running
 from tansy.server.studies.models import Run, Study
 from tests.garden import DRIVERS, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import DESCRIBED, hand_in
@@ -52,7 +52,7 @@ def world(client: APIClient) -> dict[str, int]:
     loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Garden", "options": {}}, format="json").json()
     client.post(f"/api/portfolios/{loaded['id']}/studies/", {"recipe": RECIPE}, format="json")
     study = Study.objects.get()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     client.post(f"/api/studies/{study.pk}/publish/", {"note": "first"}, format="json")
     client.post("/api/tokens/", {"name": "order desk"}, format="json")
     body = {"method": "mean", "reason": "as agreed"}
@@ -161,7 +161,7 @@ def test_a_study_without_a_result_says_how_far_it_is(client: APIClient, portfoli
             assert answer.status_code == 409 and "its run is queued" in answer.json()["detail"]
     assert client.post(f"/api/studies/{study.pk}/run/").status_code == 409  # it waits already
     assert client.post(f"/api/studies/{study.pk}/stop/").json()["run"]["state"] == "stopped"  # it had not begun
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "stopped"
     stopped = client.post(f"/api/studies/{study.pk}/stop/")
     assert stopped.status_code == 409 and "not running" in stopped.json()["detail"]
@@ -172,7 +172,7 @@ def test_a_study_is_run_again_only_when_there_is_something_new(client: APIClient
     first = client.post(f"/api/studies/{world['study']}/again/")
     assert first.status_code == 201
     newer = Study.objects.get(pk=first.json()["id"])
-    services.carry_out(newer.run)
+    running.carry_out(newer.run)
     again = client.post(f"/api/studies/{newer.pk}/again/")
     assert again.status_code == 409 and "nothing new" in again.json()["detail"]
     assert Run.objects.count() == 2

@@ -14,7 +14,7 @@ from tansy.engine.timeline import label
 from tansy.server.portfolios import services as portfolio_services
 from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Correction, Load, Portfolio
-from tansy.server.studies import services
+from tansy.server.studies import running
 from tansy.server.studies.models import Node, Study, unpack
 from tests.garden import FIRST_WEEK, N_WEEKS, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import hand_in
@@ -128,7 +128,7 @@ def test_a_study_keeps_the_corrections_it_saw(client: APIClient, garden: int) ->
     made = client.post(f"/api/portfolios/{garden}/studies/", {"recipe": RECIPE}, format="json").json()
     study = Study.objects.get(pk=made["id"])
     assert len(study.corrections) == 4
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     node = Node.objects.get(study=study, name__startswith="Plant 1 × S0")
     history, received = unpack(node.history), unpack(node.received)
     assert history[60] < 100 and received[60] == 900
@@ -242,7 +242,7 @@ def test_plans_are_checked_kept_and_handed_to_studies(client: APIClient, garden:
     assert chain["words"] == "product P6 continues all of P5"
     made = client.post(f"/api/portfolios/{garden}/studies/", {"recipe": RECIPE}, format="json").json()
     study = Study.objects.get(pk=made["id"])
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     new = Node.objects.get(study=study, name="P9 × S0")
     shown = client.get(f"/api/studies/{study.pk}/nodes/{new.position}/").json()
     assert (

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from rest_framework.test import APIClient
 
-from tansy.server.studies import services
+from tansy.server.studies import running
 from tansy.server.studies.models import Study, unpack
 from tests.garden import DRIVERS, N_AHEAD, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import hand_in
@@ -25,7 +25,7 @@ def node(client: APIClient) -> str:
     recipe = RECIPE.replace('"mean"', f'"mean", "arima(best)", "{DRIVEN}", "{POOLED}"')
     client.post(f"/api/portfolios/{loaded['id']}/studies/", {"recipe": recipe}, format="json")
     study = Study.objects.get()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     return f"/api/studies/{study.pk}/nodes/0"
 
 
@@ -179,7 +179,7 @@ def test_a_study_with_a_driver_that_is_not_known_ahead_says_so_and_keeps_nothing
     recipe = RECIPE.replace('"mean"', '"mean", "arima(1,0,0) + x(price)"')
     client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
     study = Study.objects.get()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     run = study.runs.get()
     assert run.state == "failed"
     assert "There is no driver 'price'; drivers are none in this history" in run.message

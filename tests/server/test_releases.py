@@ -13,7 +13,7 @@ from rest_framework.test import APIClient
 
 from tansy.engine.timeline import label
 from tansy.server.releases.models import Release
-from tansy.server.studies import services
+from tansy.server.studies import running, services
 from tansy.server.studies.models import Study
 from tests.garden import FIRST_WEEK, N_WEEKS, RECIPE, SALES
 from tests.server.conftest import hand_in
@@ -35,7 +35,7 @@ PLANS: dict[str, dict[str, Any]] = {
 def studied(client: APIClient, portfolio: int, recipe: str) -> Study:
     client.post(f"/api/portfolios/{portfolio}/studies/", {"recipe": recipe}, format="json")
     study = Study.objects.get()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "done", study.run.message
     return study
 
@@ -142,7 +142,7 @@ def test_a_node_is_shown_beside_what_the_release_before_said_of_it(client: APICl
     assert client.post(f"/api/portfolios/{done.portfolio_id}/plans/", new, format="json").status_code == 201
     client.post(f"/api/portfolios/{done.portfolio_id}/studies/", {"recipe": RECIPE}, format="json")
     later = Study.objects.exclude(pk=done.pk).get()
-    services.carry_out(later.run)
+    running.carry_out(later.run)
     before = pl.read_parquet(io.BytesIO(Release.objects.get().forecasts))
     now = pl.read_parquet(io.BytesIO(later.result.forecasts))
     moved = 0

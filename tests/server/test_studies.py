@@ -28,7 +28,7 @@ from tansy.engine.study import run as engine_run
 from tansy.engine.study.run import run_study
 from tansy.server.management.commands.worker import take_up_again
 from tansy.server.releases.models import Release
-from tansy.server.studies import services
+from tansy.server.studies import running, services
 from tansy.server.studies.models import Node, Result, Run, Study, unpack
 from tests.garden import DRIVERS, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import hand_in
@@ -43,7 +43,7 @@ def study(client: APIClient, portfolio: dict[str, Any]) -> Study:
 
 @pytest.fixture
 def done(study: Study) -> Study:
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "done", study.run.message
     return study
 
@@ -65,7 +65,7 @@ def test_a_wrong_recipe_is_refused_before_anything_is_stored(
 def test_a_level_that_the_data_lacks_fails_the_run_in_words(client: APIClient, portfolio: dict[str, Any]) -> None:
     recipe = RECIPE.replace('["group"]', '["colour"]')
     client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
-    services.carry_out(Study.objects.get().run)
+    running.carry_out(Study.objects.get().run)
     run = Study.objects.get().run
     assert run.state == "failed" and "no attribute 'colour'" in run.message
 
@@ -102,9 +102,9 @@ def test_the_recipe_of_a_study_gives_the_same_numbers_on_the_command_line(
 
 def test_a_stopped_run_keeps_what_was_fitted_and_goes_on(client: APIClient, study: Study, monkeypatch: Any) -> None:
     monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
-    folder = services.work_folder(study)
-    monkeypatch.setattr(services.Reporter, "should_stop", lambda self: any(folder.glob("*.npz")))
-    services.carry_out(study.run)
+    folder = running.work_folder(study)
+    monkeypatch.setattr(running.Reporter, "should_stop", lambda self: any(folder.glob("*.npz")))
+    running.carry_out(study.run)
     assert study.run.state == "stopped" and not Result.objects.exists() and not Node.objects.exists()
     kept = list(folder.glob("*.npz"))
     assert kept
@@ -114,7 +114,7 @@ def test_a_stopped_run_keeps_what_was_fitted_and_goes_on(client: APIClient, stud
     fit_chunk = engine_run.fit_chunk
     monkeypatch.setattr(engine_run, "fit_chunk", lambda *a, **more: fitted.append(1) or fit_chunk(*a, **more))
     assert client.post(f"/api/studies/{study.pk}/run/").status_code == 200
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "done" and Result.objects.count() == 1
     assert len(fitted) == math.ceil(Result.objects.get().summary["nodes"] / 8) - len(kept), (
         "kept chunks are not fitted again"
@@ -127,7 +127,7 @@ def test_a_wish_to_stop_that_comes_in_while_a_run_begins_is_heard(study: Study) 
     stale = study.run
     Run.objects.update(stop_requested=True)
     assert stale.begin()
-    assert services.Reporter(stale).should_stop()
+    assert running.Reporter(stale).should_stop()
 
 
 def test_a_wish_to_stop_from_a_row_read_before_does_not_stop_what_has_begun(study: Study) -> None:
@@ -146,12 +146,12 @@ def test_a_worker_that_is_told_to_end_leaves_the_run_in_the_queue_without_an_att
     study: Study, monkeypatch: Any
 ) -> None:
     for _ in range(5):
-        monkeypatch.setattr(services, "worker_is_ending", lambda: True)
-        services.carry_out(study.run)
+        monkeypatch.setattr(running, "worker_is_ending", lambda: True)
+        running.carry_out(study.run)
         assert (study.run.state, study.run.attempts) == ("queued", 0)
         assert take_up_again() == 1
     monkeypatch.undo()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "done" and study.run.attempts == 1
 
 
@@ -166,15 +166,15 @@ def test_a_run_that_claims_to_be_open_and_has_no_task_goes_back_to_the_queue(stu
 
 def test_a_chunk_cut_short_is_computed_again(study: Study, monkeypatch: Any) -> None:
     monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
-    folder = services.work_folder(study)
-    monkeypatch.setattr(services.Reporter, "should_stop", lambda self: any(folder.glob("*.npz")))
-    services.carry_out(study.run)
+    folder = running.work_folder(study)
+    monkeypatch.setattr(running.Reporter, "should_stop", lambda self: any(folder.glob("*.npz")))
+    running.carry_out(study.run)
     for i, kept in enumerate(folder.glob("*.npz")):
         whole = kept.read_bytes()
         kept.write_bytes(whole[: len(whole) // 2] if i % 2 == 0 else b"")
     monkeypatch.undo()
     services.enqueue(study)
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "done", study.run.message
 
 
@@ -189,9 +189,9 @@ def test_what_the_machine_lacks_is_said_in_a_sentence(
     def fails(*a: Any, **more: Any) -> None:
         raise error
 
-    monkeypatch.setattr(services, "run_study", fails)
+    monkeypatch.setattr(running, "run_study", fails)
     with pytest.raises(type(error)):
-        services.carry_out(study.run)
+        running.carry_out(study.run)
     assert study.run.state == "failed" and says in study.run.message and repr(error) not in study.run.message
     monkeypatch.setattr("tansy.server.studies.api._result", fails)
     answer = client.get(f"/api/studies/{study.pk}/summary/")
@@ -203,17 +203,17 @@ def test_what_was_kept_does_not_count_as_speed(study: Study, monkeypatch: Any) -
     """Of 300 nodes 200 were kept; 10 more in 5 seconds leave 90, which take 45."""
     study.run.begin()
     now = iter([0.0, 2.0, 7.0])
-    monkeypatch.setattr(services, "time", SimpleNamespace(monotonic=lambda: next(now)))
-    reporter = services.Reporter(study.run)
+    monkeypatch.setattr(running, "time", SimpleNamespace(monotonic=lambda: next(now)))
+    reporter = running.Reporter(study.run)
     for done, of in ((0, 0), (200, 300), (210, 300)):
         reporter("fit and backtest", done, of)
     assert (study.run.done, study.run.of, study.run.seconds_left) == (210, 300, 45.0)
 
 
 def test_a_study_that_cannot_be_saved_leaves_no_half_of_it(study: Study, monkeypatch: Any) -> None:
-    monkeypatch.setattr(services, "trails", lambda structure: [])
+    monkeypatch.setattr(running, "trails", lambda structure: [])
     with pytest.raises(IndexError):
-        services.carry_out(study.run)
+        running.carry_out(study.run)
     assert study.run.state == "failed" and "not your doing" in study.run.message
     assert not Result.objects.exists() and not Node.objects.exists()
 
@@ -234,7 +234,7 @@ def test_a_killed_worker_leaves_nothing_half_written_and_the_run_is_taken_up(
     command = [sys.executable, "-c", slow]
     worker = subprocess.Popen(command, env=env)
     deadline = time.monotonic() + 180
-    while not list(services.work_folder(study).glob("*.npz")):
+    while not list(running.work_folder(study).glob("*.npz")):
         assert time.monotonic() < deadline and worker.poll() is None
         time.sleep(0.05)
     worker.send_signal(signal.SIGKILL)
@@ -257,7 +257,7 @@ def test_a_run_that_killed_its_worker_three_times_is_given_up(study: Study) -> N
     DBTaskResult.objects.update(status="RUNNING")
     assert take_up_again() == 0
     assert study.run.state == "failed" and "3 times" in study.run.message
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert not Result.objects.exists()
 
 
@@ -345,7 +345,7 @@ def test_screen_and_command_line_give_the_same_bytes_with_drivers(client: APICli
     loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Garden", "options": {}}, format="json")
     client.post(f"/api/portfolios/{loaded.json()['id']}/studies/", {"recipe": recipe}, format="json")
     study = Study.objects.get()
-    services.carry_out(study.run)
+    running.carry_out(study.run)
     assert study.run.state == "done", study.run.message
     assert {"arima(1,0,1) + x(log price, promotion)", "ets(A,N,N) + pooled(log price, promotion)"} <= set(
         study.result.methods

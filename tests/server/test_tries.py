@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from rest_framework.test import APIClient
 
-from tansy.server.studies import services
+from tansy.server.studies import running, services
 from tansy.server.studies.models import KeptMethod, Node, Study, unpack
 
 
@@ -75,7 +75,7 @@ def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: A
     client.post(address, {**body, "kind": "smooth", "method": "moving-average(3)"}, format="json")
 
     again = services.again(done, done.made_by)
-    services.carry_out(again.run)
+    running.carry_out(again.run)
     node = Node.objects.get(study=again, position=0)
     methods = again.result.methods
     assert methods[node.chosen] == "moving-average(5)" and "what the buyers know" in node.kept
@@ -87,7 +87,7 @@ def test_a_kept_method_is_used_by_the_next_study_and_can_be_taken_back(client: A
     services.keep(done.portfolio, done.made_by, "naive", "what the buyers know", node="gone")
     assert list(services.used_by(done.portfolio).values()) == [1, len(smooth)]  # the new one is not seen yet
     last = services.again(done, done.made_by)
-    services.carry_out(last.run)
+    running.carry_out(last.run)
     seen = {one["node"] or one["kind"]: one["used_by"] for one in client.get(list_address).json()}
     assert seen["gone"] == 0 and seen["smooth"] == len(smooth)
     client.post(f"/api/kept/{KeptMethod.objects.get(node='gone').pk}/withdraw/")
@@ -102,7 +102,7 @@ def test_whole_units_are_published_as_whole_numbers_that_add_up(client: APIClien
     answer = client.patch(f"/api/portfolios/{done.portfolio_id}/", {"whole_units": True}, format="json")
     assert answer.json()["whole_units"] is True
     again = services.again(Study.objects.get(pk=done.pk), done.made_by)
-    services.carry_out(again.run)
+    running.carry_out(again.run)
     assert again.recipe.whole_units
     nodes = list(Node.objects.filter(study=again).order_by("position"))
     forecast = np.array([unpack(node.forecast) for node in nodes])

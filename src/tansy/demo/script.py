@@ -46,7 +46,7 @@ def _prepare(port: int) -> None:
     from tansy.server.releases.models import Release
     from tansy.server.releases.services import publish
     from tansy.server.serving import migrate
-    from tansy.server.studies import services
+    from tansy.server.studies import running, services
     from tansy.server.studies.models import Result, Run
 
     migrate()
@@ -81,7 +81,7 @@ def _prepare(port: int) -> None:
             if not run.is_open:
                 run = services.enqueue(study)
             began = time.perf_counter()
-            services.carry_out(run)
+            running.carry_out(run)
             run.refresh_from_db()
             if run.state != Run.State.DONE:
                 raise SystemExit(f"The example study did not end well: {run.message}")

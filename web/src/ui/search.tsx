@@ -4,7 +4,7 @@ import { useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { sheet } from '../api/queries';
 import { Dialog } from './dialog';
-import { useHere } from './shell';
+import { useHere } from './here';
 
 const MOST = 12;
 

@@ -5,26 +5,12 @@ import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate, useParams } 
 import { api } from '../api/client';
 import { portfolios, releases, session, studies } from '../api/queries';
 import { count } from './format';
+import { useHere } from './here';
 import { KeysDialog } from './keys';
 import { SearchDialog } from './search';
 import { Empty, Failed, Loading } from './states';
 import { currentTheme, keepTheme, type Theme } from './theme';
 import { typing } from './typing';
-
-export interface Here {
-  portfolio: number | undefined;
-  study: number | undefined;
-}
-
-/** The portfolio and study of the address; without a study, the newest finished one of the portfolio. */
-export function useHere(): Here {
-  const params = useParams();
-  const all = useQuery(portfolios).data;
-  const portfolio = params.portfolio ? Number(params.portfolio) : all?.[0]?.id;
-  const list = useQuery({ ...studies(portfolio ?? 0), enabled: portfolio !== undefined }).data;
-  const newest = list?.find((study) => study.run.state === 'done')?.id;
-  return { portfolio, study: params.study ? Number(params.study) : newest };
-}
 
 export function Shell() {
   const who = useQuery(session);

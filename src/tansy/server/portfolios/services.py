@@ -29,6 +29,7 @@ from tansy.engine.reading.roles import guess_roles
 from tansy.engine.reading.table import Table, open_table
 from tansy.engine.study.export import csv_of
 from tansy.server.api.errors import Conflict
+from tansy.server.portfolios import corrections
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
 
 logger = logging.getLogger("tansy.portfolios")
@@ -201,8 +202,6 @@ def look_for_suspicious(made: Load, user: Any) -> None:
 
     What was loaded stands, even where the search cannot be done: it can be asked for again.
     """
-    from tansy.server.portfolios import corrections  # which reads plans, that come after this
-
     try:
         corrections.search(made, corrections.rules_in_use(made.portfolio) or Rules(), user)
     except Exception:

@@ -8,8 +8,8 @@ import { Chart } from '../../charts/chart';
 import { cloudOptions } from '../../charts/cloud';
 import { useColours } from '../../charts/colours';
 import { count, fixed } from '../../ui/format';
+import { useHere } from '../../ui/here';
 import { Page } from '../../ui/page';
-import { useHere } from '../../ui/shell';
 import { Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 

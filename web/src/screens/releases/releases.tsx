@@ -9,8 +9,8 @@ import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
 import { totalOptions } from '../../charts/total';
 import { count, when } from '../../ui/format';
+import { useHere } from '../../ui/here';
 import { Page } from '../../ui/page';
-import { useHere } from '../../ui/shell';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { Tokens } from './tokens';
 

@@ -12,7 +12,7 @@ from django.db import transaction
 from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 
-from tansy.server.studies import services
+from tansy.server.studies import running
 from tansy.server.studies.models import Run
 from tansy.server.studies.tasks import carry_out
 
@@ -40,7 +40,7 @@ class GentleWorker(Worker):
     terminal or a service hears the same signal, it goes on ending."""
 
     def shutdown(self, signum: int, frame: Any) -> None:
-        services.end_worker()
+        running.end_worker()
         self.running = False
         if not self.running_task:
             sys.exit(0)
