@@ -12,6 +12,7 @@ from numba import njit
 from tansy.engine.kernels.options import BORROWING, KERNEL
 from tansy.engine.kernels.smoothing import MULTIPLICATIVE
 
+_TOGETHER = 2048  # paths that advance together: their states stay near the processor
 _LEAST = 1e-6  # of the first level: where a falling trend has taken a form that multiplies to nothing, it stays there
 
 
@@ -85,7 +86,7 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
     n_series, horizon, n_paths = paths.shape
     draws = weights.shape[1]
     # rows that lie a power of two apart would stand in each other's way in the cache
-    rows = np.empty((8 + max(m, 1), (n_paths // 512 + 1) * 512 + 48))
+    rows = np.empty((8 + max(m, 1), _TOGETHER + 48))
     level, trend, shock, scale, weight, seasonal = rows[0], rows[1], rows[2], rows[3], rows[4:8], rows[8:]
     for s in range(n_series):
         if math.isnan(weights[s, 0, 0]):
@@ -93,32 +94,36 @@ def smoothing_paths(relative, season, m, weights, states, sigma, errors, n_error
             continue
         own_m = m if season[s] > 0 else 0
         least = _LEAST * abs(states[s, 0, 0])
-        for i in range(n_paths):
-            d = min(int(which[i] * draws), draws - 1)
-            level[i] = states[s, d, 0]
-            trend[i] = states[s, d, 1]
-            scale[i] = sigma[s, d]
-            for k in range(4):
-                weight[k, i] = weights[s, d, k]
-            for j in range(own_m):
-                seasonal[j, i] = states[s, d, 2 + j]
-        for h in range(horizon):
-            at = h % own_m if own_m > 0 else 0
-            if n_errors[s] > 0:
-                for i in range(n_paths):
-                    shock[i] = scale[i] * errors[s, min(int(uniforms[h, i] * n_errors[s]), n_errors[s] - 1)]
-            else:
-                for i in range(n_paths):
-                    shock[i] = scale[i] * normals[h, i]
-            step = (shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at], paths[s, h])
-            if season[s] == MULTIPLICATIVE and relative[s]:
-                _step_relative(least, *step)
-            elif season[s] == MULTIPLICATIVE:
-                _step_multiplicative(least, *step)
-            elif relative[s]:
-                _step_proportional(own_m, least, *step)
-            else:
-                _step_additive(own_m, *step)
+        for first in range(0, n_paths, _TOGETHER):
+            n = min(_TOGETHER, n_paths - first)
+            for i in range(n):
+                d = min(int(which[first + i] * draws), draws - 1)
+                level[i] = states[s, d, 0]
+                trend[i] = states[s, d, 1]
+                scale[i] = sigma[s, d]
+                for k in range(4):
+                    weight[k, i] = weights[s, d, k]
+                for j in range(own_m):
+                    seasonal[j, i] = states[s, d, 2 + j]
+            for h in range(horizon):
+                at = h % own_m if own_m > 0 else 0
+                if n_errors[s] > 0:
+                    for i in range(n):
+                        place = int(uniforms[h, first + i] * n_errors[s])
+                        shock[i] = scale[i] * errors[s, min(place, n_errors[s] - 1)]
+                else:
+                    for i in range(n):
+                        shock[i] = scale[i] * normals[h, first + i]
+                out = paths[s, h, first : first + n]
+                step = (shock, weight[0], weight[1], weight[2], weight[3], level, trend, seasonal[at], out)
+                if season[s] == MULTIPLICATIVE and relative[s]:
+                    _step_relative(least, *step)
+                elif season[s] == MULTIPLICATIVE:
+                    _step_multiplicative(least, *step)
+                elif relative[s]:
+                    _step_proportional(own_m, least, *step)
+                else:
+                    _step_additive(own_m, *step)
 
 
 @njit(**KERNEL)
