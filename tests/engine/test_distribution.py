@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -170,8 +171,8 @@ def test_quantiles_of_paths_are_right_to_two_hundredths_of_a_deviation_and_smoot
     assert isinstance(fits.distribution, Chosen)
     simulated = fits.distribution.parts[-1][1]
     assert isinstance(simulated, Simulated)
-    own = simulated.paths.__self__ if hasattr(simulated.paths, "__self__") else simulated.paths
-    wider = replace(own, sigma=np.full_like(own.sigma, sigma))
+    own: Any = simulated.paths
+    wider = replace(own, estimates=replace(own.estimates, sigma=np.full_like(own.estimates.sigma, sigma)))
     found = replace(simulated, paths=wider, response=wider.response).quantiles(P)[0]
     level = np.full(1 << 22, fits.forecast[0, 0])
     for h in range(12):

@@ -4,7 +4,8 @@ it is not or past errors are resampled."""
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +15,17 @@ from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.methods.distribution import Chosen, Distribution, Draws, Normal, Simulated, draws
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers
 from tansy.engine.methods.notation import Form
-from tansy.engine.methods.smoothing_search import SEASON_CODE, WEIGHTS, Found, Task, given_states, mean_of, n_outside
+from tansy.engine.methods.smoothing_search import (
+    SEASON_CODE,
+    WEIGHTS,
+    Found,
+    Task,
+    given_states,
+    is_linear,
+    is_seasonal,
+    mean_of,
+    n_outside,
+)
 
 
 @dataclass(frozen=True)
@@ -47,7 +58,7 @@ def with_distribution(
         rows = np.nonzero((fits.form_of == j) & fits.defined)[0]
         if not len(rows):
             continue
-        linear = one.form.letters is not None and one.form.letters[0] == "A" and one.form.letters[2] != "M"
+        linear = is_linear(one.form)
         own: tuple[Floats, ...] = (each[rows], together[rows], np.zeros_like(each[rows]), np.zeros_like(each[rows]))
         if linear and bands == "estimated":
             *own, errors[rows] = _doubt(one, fits, run, rows, each[rows], together[rows])  # type: ignore[assignment]
@@ -55,12 +66,12 @@ def with_distribution(
             mean[rows] = fits.forecast[rows]
             variance[rows], total[rows], tails[rows], total_tails[rows] = own
             continue
-        drawn, own_errors = _draws(one, fits, run, rows, bands == "estimated" and not linear)
-        if own_errors is not None:
-            errors[rows, : own_errors.shape[1]] = own_errors
+        estimates = _Estimates(one, run, rows, np.sqrt(fits.sigma2[rows]), bands == "estimated" and not linear)
+        if bands == "estimated" and not linear:
+            errors[rows, : 6 + (run.m if is_seasonal(one.form) else 0)] = estimates.deviations()
         ratio = np.divide(own[0], each[rows], out=np.ones_like(own[0]), where=each[rows] > 0)
         stretch = np.sqrt(ratio) if linear else None
-        paths = _Paths(run, rows, fits.forecast[rows], *drawn, resampled, stretch)
+        paths = _Paths(run, rows, fits.forecast[rows], estimates, resampled, stretch)
         response, finer = None if resampled else paths.response, bands == "estimated"
         simulated.append((rows, Simulated(len(rows), each.shape[1], paths, response, finer)))
     distribution: Distribution = Normal(mean, variance, total)
@@ -111,44 +122,76 @@ def _doubt(
     return each, together, tails, tails_together, errors
 
 
-def _draws(
-    one: Found, fits: Fits, run: Run, rows: Integers, estimated: bool
-) -> tuple[tuple[Floats, Floats, Floats], Floats | None]:
-    """Draws of weights [n, D, 4], states after the last period [n, D, 2 + m] and sigma [n, D]; one draw, the estimate,
-    where parameters are taken as known."""
-    known = (run.weights[rows][:, None], run.last[rows][:, None], np.sqrt(fits.sigma2[rows])[:, None])
-    values = np.ascontiguousarray(run.started.values[rows])
-    began = np.argmax(~np.isnan(values), axis=1)
-    missing = (np.isnan(values) & (np.arange(values.shape[1]) >= began[:, None])).sum(axis=1)
-    assert one.form.letters is not None
-    error, trend, season = one.form.letters
-    linear = error == "A" and season != "M"
-    if "tune" in one.form.choices or not (estimated or (missing.any() and not linear)):
-        return known, None
-    m = run.task.m if season != "N" else 0
-    n, steps = len(rows), _N_ESTIMATES
-    fixed = np.array([one.form.given.get(name, math.nan) for name in WEIGHTS])
-    given = given_states(one.form, run.task.rows(rows), {})[1]
-    normals = np.ascontiguousarray(draws(4 + 2 + m, steps).normals.T)
-    unseen = np.random.default_rng(20261).standard_normal((steps, max(int(missing.max()), 1)))
-    weights, states = np.empty((n, steps, 4)), np.empty((n, steps, 2 + m))
-    sigma, deviations = np.empty(n), np.empty((n, 6 + m))
-    smoothing_joint.draw_batch(
-        values, error == "M", trend != "N", trend == "Ad", SEASON_CODE[season], m, fixed,
-        np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows],
-        normals if estimated else np.zeros_like(normals), unseen, weights, states, sigma, deviations,
-    )  # fmt: skip
-    if not estimated:
-        sigma = known[2][:, 0]
-    # in the order of what they lead to, so that paths, which take them by one even coordinate, take them evenly
-    order = np.argsort(states[:, :, 0] + 0.5 * run.task.horizon * states[:, :, 1], axis=1, kind="stable")[:, :, None]
-    weights = np.take_along_axis(weights, order, axis=1)
-    padded = np.zeros((n, steps, 2 + run.m))
-    padded[:, :, : 2 + m] = np.take_along_axis(states, order, axis=1)
-    return (weights, padded, np.repeat(sigma[:, None], steps, axis=1)), deviations if estimated else None
+class _Drawn(NamedTuple):
+    """Draws of estimates: weights [n, D, 4], states after the last period [n, D, 2 + m], sigma [n, D]; and deviations
+    [n, 4 + 2 + m] of weights and first states, where there are any."""
+
+    weights: Floats
+    states: Floats
+    sigma: Floats
+    deviations: Floats | None
 
 
 _N_ESTIMATES = 4096  # draws of estimates, each of which several paths share
+_TOGETHER = 64  # series whose draws are held at once
+
+
+@dataclass
+class _Estimates:
+    """What sample paths start from. One draw, the estimate, where parameters are taken as known and nothing is missing
+    that would move the states. Draws are made again for every block of series that is asked for, because those of
+    thousands would fill the memory; those of the block asked for last are kept. sigma: [n], parameters known."""
+
+    one: Found
+    run: Run
+    rows: Integers
+    sigma: Floats
+    estimated: bool
+    _last: tuple[slice, _Drawn] | None = field(default=None, init=False, repr=False)
+
+    def of(self, some: slice) -> _Drawn:
+        if self._last is None or self._last[0] != some:
+            self._last = (some, self._draw(some))
+        return self._last[1]
+
+    def deviations(self) -> Floats:
+        """Standard errors of weights and first states, [n, 4 + 2 + m]; NaN for constants that were tuned."""
+        n = len(self.rows)
+        found = [self.of(slice(i, min(i + _TOGETHER, n))).deviations for i in range(0, n, _TOGETHER)]
+        m = self.run.m if is_seasonal(self.one.form) else 0
+        return np.concatenate([np.full((n, 6 + m), math.nan) if each is None else each for each in found])
+
+    def _draw(self, some: slice) -> _Drawn:
+        one, run, rows = self.one, self.run, self.rows[some]
+        values = np.ascontiguousarray(run.started.values[rows])
+        began = np.argmax(~np.isnan(values), axis=1)
+        missing = (np.isnan(values) & (np.arange(values.shape[1]) >= began[:, None])).sum(axis=1)
+        moved = missing.any() and not is_linear(one.form)
+        sigma = self.sigma[some]
+        if "tune" in one.form.choices or not (self.estimated or moved):
+            return _Drawn(run.weights[rows][:, None], run.last[rows][:, None], sigma[:, None], None)
+        assert one.form.letters is not None
+        error, trend, season = one.form.letters
+        m = run.task.m if season != "N" else 0
+        n, steps = len(rows), _N_ESTIMATES
+        fixed = np.array([one.form.given.get(name, math.nan) for name in WEIGHTS])
+        given = given_states(one.form, run.task.rows(rows), {})[1]
+        normals = draws(4 + 2 + m, steps).normals.T * float(self.estimated)
+        # a row for each gap, so that the errors of a series do not depend on how many others miss
+        unseen = np.random.default_rng(20261).standard_normal((max(int(missing.max()), 1), steps)).T
+        weights, states = np.empty((n, steps, 4)), np.zeros((n, steps, 2 + run.m))
+        own_states, own_sigma, deviations = np.empty((n, steps, 2 + m)), np.empty(n), np.empty((n, 6 + m))
+        smoothing_joint.draw_batch(
+            values, error == "M", trend != "N", trend == "Ad", SEASON_CODE[season], m, fixed,
+            np.ascontiguousarray(given[:, : 2 + m]), one.shares[rows], one.states[rows],
+            np.ascontiguousarray(normals), np.ascontiguousarray(unseen), weights, own_states, own_sigma, deviations,
+        )  # fmt: skip
+        # in the order of what they lead to, so that paths, which take them by one even coordinate, take them evenly
+        leads_to = own_states[:, :, 0] + 0.5 * run.task.horizon * own_states[:, :, 1]
+        order = np.argsort(leads_to, axis=1, kind="stable")[:, :, None]
+        states[:, :, : 2 + m] = np.take_along_axis(own_states, order, axis=1)
+        spread = np.repeat((own_sigma if self.estimated else sigma)[:, None], steps, axis=1)
+        return _Drawn(np.take_along_axis(weights, order, axis=1), states, spread, deviations)
 
 
 @dataclass(frozen=True)
@@ -158,21 +201,19 @@ class _Paths:
     run: Run
     rows: Integers
     mean: Floats
-    weights: Floats
-    states: Floats
-    sigma: Floats
+    estimates: _Estimates
     resampled: bool
     stretch: Floats | None
 
     def __call__(self, some: slice, drawn: Draws) -> NDArray[np.float32]:
-        rows, run = self.rows[some], self.run
+        rows, run, estimates = self.rows[some], self.run, self.estimates.of(some)
         paths = np.empty((len(rows), *drawn.normals.shape), dtype=np.float32)
         errors, counts = np.zeros((len(rows), 1)), np.zeros(len(rows), dtype=np.int64)
         if self.resampled:
             errors, counts = _past_errors(run, rows)
         smoothing_paths(
-            run.relative[rows], run.season[rows], run.m, np.ascontiguousarray(self.weights[some]),
-            np.ascontiguousarray(self.states[some]), np.ascontiguousarray(self.sigma[some]), errors, counts,
+            run.relative[rows], run.season[rows], run.m, np.ascontiguousarray(estimates.weights),
+            np.ascontiguousarray(estimates.states), np.ascontiguousarray(estimates.sigma), errors, counts,
             drawn.normals, drawn.uniforms, drawn.which, paths,
         )  # fmt: skip
         x = run.task.x[run.task.which[rows], run.task.values.shape[1] :]
