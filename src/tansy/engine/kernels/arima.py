@@ -380,6 +380,22 @@ def _set_normal(slopes, n, gradient, held, cut, damping, ridge, gram):
 
 
 @njit(**BORROWING)
+def _difference(raw, problem, settled):
+    """Slopes of r at `raw`, where it was evaluated last, by differences away from the bounds; r is left as it was."""
+    rest, slopes, before = problem[6][8], problem[6][9], problem[6][13]
+    copy_into(before, rest)
+    for i in range(len(raw)):
+        at = raw[i]
+        h = -_STEP if at > 0.0 else _STEP
+        raw[i] = at + h
+        moved = evaluate(raw, problem, settled)
+        raw[i] = at
+        for t in range(len(rest)):
+            slopes[i, t] = (rest[t] - before[t]) / h if math.isfinite(moved) else 0.0
+    copy_into(rest, before)
+
+
+@njit(**BORROWING)
 def descend(raw, problem, settled, enough):
     """Search from `raw`, which is changed in place to the optimum; returns (the least value, evaluations).
 
@@ -407,16 +423,7 @@ def descend(raw, problem, settled, enough):
             fresh = True
             learnt = True
         elif not learnt:
-            copy_into(before, rest)
-            for i in range(free):
-                at = raw[i]
-                h = -_STEP if at > 0.0 else _STEP
-                raw[i] = at + h
-                moved = evaluate(raw, problem, settled)
-                raw[i] = at
-                for t in range(n):
-                    slopes[i, t] = (rest[t] - before[t]) / h if math.isfinite(moved) else 0.0
-            copy_into(rest, before)
+            _difference(raw, problem, settled)
             tried += free
             fresh = True
             learnt = True
@@ -481,8 +488,7 @@ def settle(raw, problem, enough):
     Where what is left of the residuals curves, as on ridges along which factors nearly cancel, steps of least squares
     only creep; their curvature is where the search begins.
     """
-    slopes, gram, before = problem[6][9], problem[6][10], problem[6][13]
-    rest = problem[6][8]
+    rest, slopes, gram = problem[6][8:11]
     n_used = problem[3][2]
     free = len(raw)
     n = len(rest)
@@ -499,18 +505,9 @@ def settle(raw, problem, enough):
         value = evaluate(points[0], problem, EXACT)
         tried += 1
         if math.isfinite(value):
-            copy_into(before, rest)
-            for i in range(free):
-                at = points[0, i]
-                h = -_STEP if at > 0.0 else _STEP
-                points[0, i] = at + h
-                moved = evaluate(points[0], problem, EXACT)
-                points[0, i] = at
-                for t in range(n):
-                    slopes[i, t] = (rest[t] - before[t]) / h if math.isfinite(moved) else 0.0
-            copy_into(rest, before)
+            _difference(points[0], problem, EXACT)
             tried += free
-        weight = 2.0 * n_used / dots(rest, rest, n)
+        weight = 2.0 * n_used / max(dots(rest, rest, n), 1e-200)
         for i in range(free):
             gradient[i] = weight * dots(slopes[i], rest, n)
         if first:

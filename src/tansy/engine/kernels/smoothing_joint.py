@@ -216,7 +216,7 @@ def _set_start(shares, states, unit, problem, point):
 @njit(**KERNEL)
 def search_batch(
     values, relative, has_trend, damped, season, m, fixed, fixed_states, shares_at, states_at, descents, target,
-    least_used, enough, shares_found, weights_found, states_found, objective, evaluations,
+    least_used, enough, shares_found, weights_found, states_found, objective,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], positive, NaN missing.
 
@@ -234,7 +234,6 @@ def search_batch(
     weights_found[:] = math.nan
     states_found[:] = math.nan
     objective[:] = math.nan
-    evaluations[:] = 0
     for s in range(n_series):
         start, end, n_seen = extent(values[s])
         if n_seen < least_used or n_seen == 0:
@@ -262,14 +261,12 @@ def search_batch(
         gradient = np.zeros(k)
         at_start = np.empty(n_starts)
         least = math.inf
-        tried = 0
         goal = target[s] - 2.0 * n_seen * math.log(size)
         for i in range(n_starts):
             at_start[i] = math.inf
             if not math.isnan(states_at[s, i, 0]):
                 _set_start(shares_at[s, i], states_at[s, i], unit, problem, point)
                 at_start[i] = evaluate(point, problem, False, gradient)
-                tried += 1
         for _ in range(min(descents, n_starts)):
             i = int(np.argmin(at_start))
             if math.isinf(at_start[i]):
@@ -283,11 +280,9 @@ def search_batch(
                     take_best(search, 0, points)
                     break
                 value = evaluate(point, problem, True, gradient)
-                tried += 1
             if least_value(search, 0) < least:
                 least = least_value(search, 0)
                 best[:] = point
-        evaluations[s] = tried + 1
         if math.isinf(least):
             continue
         evaluate(best, problem, False, gradient)

@@ -347,7 +347,7 @@ def _inverse_curvature(has_trend, damped, block, counts, work, points, own, dire
 @njit(**KERNEL)
 def search_batch(
     values, relative, has_trend, damped, fixed, starts, states_at, descents, own_starts, target, least_used, enough,
-    shares_found, weights_found, states_found, objective, evaluations, tops, heights,
+    shares_found, weights_found, states_found, objective, tops, heights,
 ):  # fmt: skip
     """Fit one form without a season to each row of `values` [series, T], NaN missing.
 
@@ -364,12 +364,12 @@ def search_batch(
     weights_found[:] = math.nan
     states_found[:] = math.nan
     objective[:] = math.nan
-    evaluations[:] = 0
     tops[:] = math.nan
     heights[:] = math.nan
     # What every series is: where it lies, how it is scaled.
     spans = np.zeros((n_series, 3), dtype=np.int64)
     scales = np.zeros((n_series, 3))  # shift, scale, sum of squares after that
+    beyond = np.zeros(n_series)  # what the scale adds to the objective
     longest_span = 0
     for s in range(n_series):
         start, end, n_seen = extent(values[s])
@@ -379,6 +379,7 @@ def search_batch(
         spans[s, 0], spans[s, 1], spans[s, 2] = start, end, n_seen
         scales[s, 0] = 0.0 if relative else mean
         scales[s, 1] = 1.0 / mean if relative else 1.0
+        beyond[s] = 2.0 * n_seen * math.log(mean) if relative else 0.0
         for t in range(start, end):
             if not math.isnan(values[s, t]):
                 scales[s, 2] += ((values[s, t] - scales[s, 0]) * scales[s, 1]) ** 2
@@ -414,8 +415,8 @@ def search_batch(
         )  # fmt: skip
     else:
         _queue_linear(
-            starts, descents, own_starts, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work,
-            value, states, points, own, rows, job_points, evaluations,
+            starts, descents, own_starts, per_row, has_trend, damped, fixed, spans, scales, values, block, counts,
+            sizes, work, value, states, points, own, rows, job_points,
         )  # fmt: skip
 
     low = np.full(k, -math.inf)
@@ -462,15 +463,13 @@ def search_batch(
             s = rows[i]
             if s < 0:
                 continue
-            evaluations[s] += 1
             _keep_better(i, s, n_shares, value, points, states, work[0], scales, objective, shares_found,
                          weights_found, states_found)  # fmt: skip
             for j in range(4):
                 own[j] = work[0][j * LANES + i]
             _gradient_of(i, points[i], relative, has_trend, damped, fixed, own, directions, work[2], gradient)
             ended = advance(search, i, points, value[i], gradient, low, high, longest, enough)
-            goal = target[s] - (2.0 * spans[s, 2] * math.log(1.0 / scales[s, 1]) if relative else 0.0)
-            if not ended and is_hopeless(search, i, goal):
+            if not ended and is_hopeless(search, i, target[s] - beyond[s]):
                 take_best(search, i, points)
                 ended = True
             if ended:
@@ -483,8 +482,8 @@ def search_batch(
     for s in range(n_series):
         if math.isinf(objective[s]):
             objective[s] = math.nan
-        elif relative and not math.isnan(objective[s]):
-            objective[s] += 2.0 * spans[s, 2] * math.log(1.0 / scales[s, 1])
+        else:
+            objective[s] += beyond[s]
 
 
 @njit(**BORROWING)
@@ -504,13 +503,12 @@ def _keep_better(
 
 @njit(**INLINED)
 def _queue_linear(
-    starts, descents, own_starts, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work, value,
-    states, points, own, rows, job_points, evaluations,
+    starts, descents, own_starts, per_row, has_trend, damped, fixed, spans, scales, values, block, counts, sizes, work,
+    value, states, points, own, rows, job_points,
 ):  # fmt: skip
     """Where the searches of each series begin: its own starts, and the best of the shared ones."""
     n_series, n_starts, n_free = len(values), len(starts), starts.shape[1]
     n_own = own_starts.shape[1] if n_free > 0 else 0
-    per_row = own_starts.shape[1] + max(descents, 1)
     at_start = np.full((n_series, max(n_starts, 1)), 0.0)
     # one start, or as many as are followed, need no comparing; own ones leave room for one beside them
     has_own = np.zeros(n_series, dtype=np.bool_)
@@ -534,8 +532,6 @@ def _queue_linear(
                     _evaluate(False, has_trend, block, counts, sizes, work, value, states, False)
                     for i in range(lanes):
                         at_start[rows[i], c] = value[i]
-                for i in range(lanes):
-                    evaluations[rows[i]] += n_starts
                 lanes = 0
     for s in range(n_series):
         job = s * per_row

@@ -380,7 +380,7 @@ def evaluate(shares, problem, with_gradient, gradient):
 def search_batch(
     values, regressors, harmonic, which, has_trend, damped, m, fixed, fixed_states, starts, descents, own, target,
     least_used, enough, shares_found, weights_found, states_found, coefficients_found, coefficient_variance, objective,
-    evaluations, tops, heights,
+    tops, heights,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], NaN missing; leading NaN are before the series began.
 
@@ -392,7 +392,7 @@ def search_batch(
     least_used: fewest observed values. enough: stop where -2 log L is promised to fall by less.
     Written, NaN where a series has fewer: shares_found [series, free], weights_found [series, 4], states_found [series,
     2 + m], coefficients_found [series, k] and, the weights taken as known, coefficient_variance [series, k], NaN beside
-    harmonics; objective [series] = n log(Q/n), evaluations [series]. All NaN where no start was followed. tops [series,
+    harmonics; objective [series] = n log(Q/n). All NaN where no start was followed. tops [series,
     own, free] and heights [series, own]: where each start of its own led, and the objective there.
     """
     n_series = values.shape[0]
@@ -405,7 +405,6 @@ def search_batch(
     coefficients_found[:] = math.nan
     coefficient_variance[:] = math.nan
     objective[:] = math.nan
-    evaluations[:] = 0
     tops[:] = math.nan
     heights[:] = math.nan
     low = np.full(n_free, LEAST_SHARE)
@@ -426,7 +425,6 @@ def search_batch(
         y = values[s, start:end] - reference
         x = regressors[which[s], start:end]
         problem = linear_problem(y, x, harmonic, m, has_trend, damped, fixed, fixed_states[s])
-        tried = 0
         least = math.inf
         n_warm = 0
         for i in range(n_own):
@@ -441,7 +439,6 @@ def search_batch(
             at_start[i] = 0.0
             if compared:
                 at_start[i] = evaluate(begins[i], problem, False, gradient)
-                tried += 1
         for _ in range(attempts):
             best = 0
             for i in range(1, n_own + n_starts):
@@ -452,7 +449,6 @@ def search_batch(
             begin(search, 0, False)
             while True:
                 value = evaluate(point, problem, True, gradient)
-                tried += 1
                 if advance(search, 0, points, value, gradient, low, high, longest, enough):
                     break
                 if is_hopeless(search, 0, target[s]):
@@ -464,11 +460,9 @@ def search_batch(
             if least_value(search, 0) < least:
                 least = least_value(search, 0)
                 shares_found[s] = point
-        evaluations[s] = tried
         if attempts == 0:
             continue
         objective[s] = evaluate(shares_found[s], problem, False, gradient)
-        evaluations[s] = tried + 1
         weights_found[s] = problem[8][0]
         states_found[s] = problem[8][1]
         states_found[s, 0] += reference

@@ -16,15 +16,26 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods.fits import Floats, Integers, aicc
-from tansy.engine.methods.smoothing_search import ONE_START, Found, Onward, Task, free_weights, search, states_beside
+from tansy.engine.methods.smoothing_search import (
+    ONE_START,
+    Found,
+    Onward,
+    Task,
+    free_weights,
+    is_linear,
+    search,
+    states_beside,
+)
 
 _OTHERS_WITHIN = 7.0  # of the least AICc: these are searched for other tops
 _TOPS_WITHIN, _MOST_TOPS = 12.0, 3  # of -2 log L: tops of a linear form that lead searches for other forms
 _ELSEWHERE = 0.1  # of a weight: what ended so far away lies on another top
 _BEHIND = 0.5  # of -2 log L: a form that fits worse by so much than one that it holds lies on the wrong top
 _MOVED = 1.0  # of -2 log L: where a linear form gained as much, what forms beside it were judged by no longer holds
+_CLOSEST_WITHIN = 2.0  # of the least AICc: forms beside these that could follow no start begin again
 _FINALISTS_WITHIN = 0.3  # of the least AICc: these are searched to the end
 _SKETCHY, _TIGHT = 0.01, 1e-6  # of -2 log L
+_PARABOLA = {"alpha": 0.012, "beta": 0.95}  # shares: level and trend move little, and together
 
 _Bools = NDArray[np.bool_]
 
@@ -36,14 +47,19 @@ class _Kin(NamedTuple):
     season: str
     harmonics: int
 
+    def damped(self) -> _Kin:
+        """With the trend damped, where there is one."""
+        return self._replace(trend="Ad") if self.trend == "A" else self
+
 
 class _Tops(NamedTuple):
     """Where searches for a linear form led: shares [n, starts, free], heights [n, starts]; moved [n]: to a better top
-    than was known."""
+    than was known; near [n]: the form may be the best."""
 
     shares: Floats
     heights: Floats
     moved: _Bools
+    near: _Bools
 
 
 def choose(found: list[Found], task: Task, fixed_states: Floats) -> tuple[list[Found], Integers, Floats]:
@@ -59,6 +75,7 @@ def choose(found: list[Found], task: Task, fixed_states: Floats) -> tuple[list[F
     if len(found) == 1:
         return found, np.zeros(n, dtype=np.int64), criteria
     found = _on_other_tops(found, criteria, task, fixed_states)
+    found = _begun_again(found, _within(criteria_of(found), _CLOSEST_WITHIN), task, fixed_states)
     finalists = _within(criteria_of(found), _FINALISTS_WITHIN)
     done = []
     for j, one in enumerate(found):
@@ -67,6 +84,19 @@ def choose(found: list[Found], task: Task, fixed_states: Floats) -> tuple[list[F
         done.append(_led(one, to_the_end, rows, task, fixed_states)[0])
     criteria = criteria_of(done)
     return done, np.argmin(criteria, axis=1), criteria
+
+
+def _begun_again(found: list[Found], closest: _Bools, task: Task, fixed_states: Floats) -> list[Found]:
+    """Forms that could follow none of their starts, searched from all there are where one beside them is close."""
+    kin = [_kin(one) for one in found]
+    begun = list(found)
+    for j, one in enumerate(found):
+        beside = [i for i in range(len(found)) if kin[i] == kin[j]]
+        rows = np.nonzero(np.isnan(one.objective) & np.any(closest[:, beside], axis=1))[0]
+        if len(rows):
+            searched = search(one.form, task.rows(rows), fixed_states[rows], [], None, thorough=True, notes={})
+            begun[j] = _merged(one, searched, rows)
+    return begun
 
 
 def _criterion(one: Found, n_seen: Floats) -> Floats:
@@ -92,28 +122,30 @@ def _on_other_tops(found: list[Found], criteria: Floats, task: Task, fixed_state
     tops: dict[_Kin, _Tops] = {}
     for j, one in enumerate(found):
         relatives = [i for i in range(len(found)) if i != j and _are_relatives(found[i], one)]
-        led_by_it = [i for i in range(len(found)) if i == j or (_is_linear(one) and _leads(kin[j], kin[i]))]
+        linear = is_linear(one.form)
+        led_by_it = [i for i in range(len(found)) if i == j or (linear and kin[i] in (kin[j], kin[j].damped()))]
         where: _Bools = np.any(near[:, led_by_it], axis=1)
         for i in relatives:
             where |= near[:, i] & _is_behind(one, led[i])
-        if not _is_linear(one):
-            where |= tops[kin[j]].moved
+        if not linear:  # what could not follow its first start is judged by the form beside it
+            where |= tops[kin[j]].moved | (tops[kin[j]].near & np.isnan(one.objective))
         rows = np.nonzero(where)[0]
         own, own_task = one.take(rows), task.rows(rows)
-        if not _is_linear(one):
+        if not linear:
             starts = _beside_tops(own, tops[kin[j]], rows, own_task, fixed_states[rows])
-        elif _leads(kin[j]._replace(trend="A"), kin[j]) and kin[j]._replace(trend="A") in tops:
-            starts = _damped(own, tops[kin[j]._replace(trend="A")], rows)
+        elif (undamped := next((k for k in tops if k != kin[j] and k.damped() == kin[j]), None)) is not None:
+            starts = _damped(own, tops[undamped], rows)
         else:
-            starts = _places(own)
+            starts = _with_any_states(_places(own), own)
         starts = np.concatenate([starts, *(_started_like(led[i].take(rows), own)[:, None] for i in relatives)], axis=1)
-        onward = Onward(starts, one.objective[rows] - needed[rows, j], _SKETCHY)
+        onward = Onward(starts, own.objective - needed[rows, j], _SKETCHY)
         led[j], searched = _led(one, onward, rows, task, fixed_states)
-        if _is_linear(one):
+        if linear:
             tops[kin[j]] = _Tops(
                 _spread(searched.tops, rows, len(where)),
                 _spread(searched.heights, rows, len(where)),
-                near[:, j] & (led[j].objective < one.objective - _MOVED),
+                led[j].objective < one.objective - _MOVED,
+                near[:, j],
             )
     return led
 
@@ -121,16 +153,6 @@ def _on_other_tops(found: list[Found], criteria: Floats, task: Task, fixed_state
 def _kin(one: Found) -> _Kin:
     assert one.form.letters is not None
     return _Kin(one.form.letters[1], "N" if one.form.letters[2] == "N" else "A", one.form.harmonics)
-
-
-def _leads(linear: _Kin, other: _Kin) -> bool:
-    """Whether tops of a linear form lead searches for another: the form beside it, or the damped trend."""
-    return other in (linear, linear._replace(trend="Ad" if linear.trend == "A" else linear.trend))
-
-
-def _is_linear(one: Found) -> bool:
-    assert one.form.letters is not None
-    return one.form.letters[0] == "A" and one.form.letters[2] != "M"
 
 
 def _are_relatives(one: Found, other: Found) -> bool:
@@ -174,13 +196,12 @@ def _beside_tops(one: Found, tops: _Tops, rows: Integers, task: Task, fixed_stat
     of this one alone, where what is far from zero counts less."""
     shares, names = _distinct(tops, rows), free_weights(one.form)
     if "alpha" in names and "beta" in names:
-        parabola = one.shares[:, None].copy()
-        parabola[:, :, [names.index("alpha"), names.index("beta")]] = _PARABOLA
-        shares = np.concatenate([shares, parabola], axis=1)
+        usual = np.array([ONE_START[name] for name in names])
+        parabola = np.where(np.isnan(one.shares), usual, one.shares)
+        for name, share in _PARABOLA.items():
+            parabola[:, names.index(name)] = share
+        shares = np.concatenate([shares, parabola[:, None]], axis=1)
     return np.concatenate([shares, states_beside(one.form, task, fixed_states, shares)], axis=2)
-
-
-_PARABOLA = (0.012, 0.95)  # alpha and beta's share
 
 
 def _damped(one: Found, tops: _Tops, rows: Integers) -> Floats:
@@ -193,7 +214,7 @@ def _damped(one: Found, tops: _Tops, rows: Integers) -> Floats:
 
 
 def _places(one: Found) -> Floats:
-    """Starts [n, starts, raw] where other tops of a linear form may lie: a season that moves where the search ended
+    """Shares [n, starts, free] where other tops of a linear form may lie: a season that moves where the search ended
     with one that stood still, or the other way round; a trend that bends under a level that hardly moves; a parabola,
     whose level and trend move together but little; a straight line with and without a level of its own; a level that
     hardly moves, and one that does."""
@@ -210,7 +231,7 @@ def _places(one: Found) -> Floats:
         beside(gamma=np.where(gamma < 0.15, 0.5, 0.03))
     if "beta" in names:
         beside(alpha=np.where(alpha > 0.05, 0.05, 0.6), beta=np.where(alpha > 0.05, 0.4, 0.05))
-        beside(alpha=_PARABOLA[0], beta=_PARABOLA[1], phi=0.97)
+        beside(**_PARABOLA, phi=0.97)
         beside(alpha=0.005, beta=0.02, phi=0.97)
         beside(alpha=0.5, beta=0.005)
         if "gamma" in names:
@@ -221,7 +242,7 @@ def _places(one: Found) -> Floats:
     elif "alpha" in names:
         beside(alpha=0.005)
         beside(alpha=0.5)
-    return _with_any_states(np.stack(places, axis=1) if places else one.shares[:, None][:, :0], one)
+    return np.stack(places, axis=1) if places else one.shares[:, None][:, :0]
 
 
 def _with_any_states(shares: Floats, one: Found) -> Floats:
@@ -245,10 +266,15 @@ def _started_like(relative: Found, one: Found) -> Floats:
 
 def _led(one: Found, onward: Onward, rows: Integers, task: Task, fixed_states: Floats) -> tuple[Found, Found]:
     """The same fits, those of some rows searched on and kept where that led further; and what those searches found."""
-    if not len(rows):
+    if not len(rows) or not onward.raw.shape[1]:
         return one, one.take(rows)
     searched = search(one.form, task.rows(rows), fixed_states[rows], [], None, thorough=False, onward=onward, notes={})
-    gains = searched.objective < one.objective[rows]
+    return _merged(one, searched, rows), searched
+
+
+def _merged(one: Found, searched: Found, rows: Integers) -> Found:
+    """The same fits, those of some rows as searched where that led further."""
+    gains = (searched.objective < one.objective[rows]) | (np.isnan(one.objective[rows]) & ~np.isnan(searched.objective))
     at = rows[gains]
 
     def merged(before: Floats, after: Floats) -> Floats:
@@ -256,7 +282,7 @@ def _led(one: Found, onward: Onward, rows: Integers, task: Task, fixed_states: F
         values[at] = after[gains]
         return values
 
-    led = replace(
+    return replace(
         one,
         shares=merged(one.shares, searched.shares),
         weights=merged(one.weights, searched.weights),
@@ -264,4 +290,3 @@ def _led(one: Found, onward: Onward, rows: Integers, task: Task, fixed_states: F
         coefficients=merged(one.coefficients, searched.coefficients),
         objective=merged(one.objective, searched.objective),
     )
-    return led, searched

@@ -44,7 +44,6 @@ class Found:
     states: Floats
     coefficients: Floats
     objective: Floats
-    evaluations: Integers
     k: int
     tops: Floats
     heights: Floats
@@ -57,8 +56,8 @@ class Found:
         """The fits of some series."""
         return replace(
             self, shares=self.shares[rows], weights=self.weights[rows], states=self.states[rows],
-            coefficients=self.coefficients[rows], objective=self.objective[rows], evaluations=self.evaluations[rows],
-            tops=self.tops[rows], heights=self.heights[rows],
+            coefficients=self.coefficients[rows], objective=self.objective[rows], tops=self.tops[rows],
+            heights=self.heights[rows],
         )  # fmt: skip
 
 
@@ -84,6 +83,11 @@ def n_outside(form: Form, task: Task) -> int:
 
 def is_seasonal(form: Form) -> bool:
     return form.letters is not None and form.letters[2] != "N"
+
+
+def is_linear(form: Form) -> bool:
+    """Whether nothing multiplies: values are linear in the states."""
+    return form.letters is not None and form.letters[0] == "A" and form.letters[2] != "M"
 
 
 def free_weights(form: Form) -> list[str]:
@@ -155,7 +159,8 @@ def given_states(form: Form, task: Task, notes: dict[int, tuple[str, ...]]) -> t
 @dataclass(frozen=True)
 class Onward:
     """Where a search goes on: from `raw` [n, starts, ...] of earlier ones, NaN where there are fewer. It is given up
-    where it will not come below target [n], and ends where -2 log L is promised to fall by less than `enough`."""
+    where it will not come below target [n] (NaN: never), and ends where -2 log L is promised to fall by less than
+    `enough`."""
 
     raw: Floats
     target: Floats
@@ -185,7 +190,7 @@ def search(
     target = np.full(n, math.inf)
     if onward is not None:
         target, enough = onward.target, onward.enough
-    if error == "A" and season != "M":
+    if is_linear(form):
         starts = _grid(free) if thorough else _few_starts(free)
         own = np.empty((n, 0, n_free)) if warm is None else np.ascontiguousarray(warm[:, None, :n_free])
         if onward is not None:
@@ -202,8 +207,8 @@ def search(
     else:
         shares_at, states_at = _joint_starts(form, task, fixed, before, thorough, warm, n_free, m)
     shares, weights = np.empty((n, n_free)), np.empty((n, 4))
-    states, objective, evaluations = np.empty((n, 2 + m)), np.empty(n), np.empty(n, np.int64)
-    found = (shares, weights, states, objective, evaluations)
+    states, objective = np.empty((n, 2 + m)), np.empty(n)
+    found = (shares, weights, states, objective)
     if m == 0 and np.isnan(given).all():
         smoothing_lanes.search_batch(
             task.values, True, trend != "N", trend == "Ad", fixed, shares_at.reshape(n * shares_at.shape[1], n_free),
@@ -217,7 +222,7 @@ def search(
             shares_at, states_at, descents, target, least, enough, *found,
         )  # fmt: skip
     x, none = np.zeros((n, task.x.shape[2])), np.empty((n, 0))
-    return Found(form, shares, weights, states, x, objective, evaluations, k, np.empty((n, 0, n_free)), none)
+    return Found(form, shares, weights, states, x, objective, k, np.empty((n, 0, n_free)), none)
 
 
 def n_parameters(form: Form, task: Task, given: Floats) -> int:
@@ -285,7 +290,7 @@ def _linear(
     columns = n_outside(form, task)
     shares, weights, states = np.empty((n, n_free)), np.empty((n, 4)), np.empty((n, 2 + m))
     coefficients, precision = np.empty((n, columns)), np.empty((n, columns))
-    objective, evaluations = np.empty(n), np.empty(n, np.int64)
+    objective = np.empty(n)
 
     def search(
         values: Floats, x: Floats, starts: Floats, own: Floats, target: Floats, found: Floats, variances: Floats
@@ -293,7 +298,7 @@ def _linear(
         tops, heights = np.empty((n, own.shape[1], n_free)), np.empty((n, own.shape[1]))
         smoothing_linear.search_batch(
             values, x, form.harmonics > 0, task.which, trend != "N", trend == "Ad", m, fixed, given, starts, descents,
-            own, target, least, enough, shares, weights, states, found, variances, objective, evaluations,
+            own, target, least, enough, shares, weights, states, found, variances, objective,
             tops, heights,
         )  # fmt: skip
         return tops, heights
@@ -302,10 +307,10 @@ def _linear(
         tops, heights = np.empty((n, own.shape[1], n_free)), np.empty((n, own.shape[1]))
         smoothing_lanes.search_batch(
             task.values, False, trend != "N", trend == "Ad", fixed, starts, np.empty((0, 2)), descents, own, target,
-            least, enough, shares, weights, states, objective, evaluations, tops, heights,
+            least, enough, shares, weights, states, objective, tops, heights,
         )  # fmt: skip
         x = np.zeros((n, task.x.shape[2]))
-        return Found(form, shares, weights, states, x, objective, evaluations, k, tops, heights)
+        return Found(form, shares, weights, states, x, objective, k, tops, heights)
     x = np.ascontiguousarray(task.x[:, :, :columns])
     tops, heights = search(task.values, x, starts, own, target, coefficients, precision)
     if form.shared_season:
@@ -328,7 +333,7 @@ def _linear(
         )
     padded = np.zeros((n, task.x.shape[2]))
     padded[:, :columns] = coefficients
-    return Found(form, shares, weights, states, padded, objective, evaluations, k, tops, heights)
+    return Found(form, shares, weights, states, padded, objective, k, tops, heights)
 
 
 def mean_of(values: Floats) -> Floats:
@@ -400,5 +405,5 @@ def _tuned(form: Form, task: Task, fixed: Floats, given: Floats, free: list[str]
     states = np.where(np.isnan(score)[:, None], math.nan, given)
     if trend == "N":
         states[:, 1] = 0.0
-    x, evaluations = np.zeros((n, task.x.shape[2])), np.zeros(n, np.int64)
-    return Found(form, shares, weights, states, x, score, evaluations, k, np.empty((n, 0, len(free))), np.empty((n, 0)))
+    x = np.zeros((n, task.x.shape[2]))
+    return Found(form, shares, weights, states, x, score, k, np.empty((n, 0, len(free))), np.empty((n, 0)))
