@@ -1,8 +1,36 @@
 """All benches, one after the other."""
 
-from bench import arima, choices, cleaning, coverage, draws, load, reading, screens, smoothing, steady, study
+from bench import (
+    again,
+    arima,
+    chain,
+    choices,
+    cleaning,
+    coverage,
+    draws,
+    load,
+    reading,
+    screens,
+    smoothing,
+    steady,
+    study,
+)
 
 if __name__ == "__main__":
-    for bench in (reading, load, cleaning, coverage, smoothing, draws, choices, arima, screens, study, steady):
+    for bench in (
+        reading,
+        load,
+        cleaning,
+        coverage,
+        smoothing,
+        draws,
+        choices,
+        arima,
+        screens,
+        study,
+        again,
+        chain,
+        steady,
+    ):
         print(f"\n== {bench.__name__}")
         bench.main()

@@ -31,6 +31,7 @@ from tansy.engine.structure.constraints import from_edges
 from tansy.engine.study import export
 from tansy.engine.study.recipe import read_recipe_file
 from tansy.engine.study.run import run_study
+from tansy.engine.study.store import USUAL_MB, Store
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Forecast, test, reconcile and publish demand.")
 
@@ -131,6 +132,12 @@ def run(
     out: Annotated[Path, typer.Option("--out", help="Folder for forecasts, accuracy and summary.")],
     form: Annotated[str, typer.Option("--format", help="parquet or csv.")] = "parquet",
     data: Annotated[Path | None, typer.Option(help="Read this sales file instead of the recipe's.")] = None,
+    keep: Annotated[
+        Path | None, typer.Option(help="Folder in which results are kept, for later runs to use again.")
+    ] = None,
+    backtest: Annotated[
+        bool, typer.Option("--save-backtest", help="Write backtest.parquet too: every forecast from every origin.")
+    ] = False,
 ) -> None:
     """Run a study from a recipe and write forecasts, accuracy.csv, corrections.csv and summary.json."""
     if form not in ("parquet", "csv"):
@@ -142,7 +149,14 @@ def run(
     typer.echo(f"reading {path} ...", err=True)
     reading = read_history(path, chosen.data, recipe.parent)
     _say(reading.findings, path.name)
-    study = run_study(reading.panel, chosen, progress=_progress())
+    out.mkdir(parents=True, exist_ok=True)
+    study = run_study(
+        reading.panel,
+        chosen,
+        store=Store(keep, float(os.environ.get("TANSY_STORE_MB", USUAL_MB))) if keep else None,
+        backtest=export.save_backtest(out / "backtest.parquet") if backtest else None,
+        progress=_progress(),
+    )
     summary = export.write(study, reading.panel, out, form)
     typer.echo(json.dumps(summary, indent=2))
 

@@ -1,4 +1,4 @@
-"""What stands around a study: threads, the store of finished chunks, checks, kept methods, the sheet, and its files."""
+"""What stands around a study: threads, checks, kept methods, the sheet, and its files."""
 
 from __future__ import annotations
 
@@ -14,7 +14,6 @@ import polars as pl
 import pytest
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.origins import ChunkFits, fit_chunk
 from tansy.engine.compute.threads import n_workers, run_chunks
 from tansy.engine.errors import NotationError, RecipeError
 from tansy.engine.methods.fits import Batch
@@ -27,7 +26,6 @@ from tansy.engine.study.field import MISSING, sheet, sparks, trails
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.run import Study, run_study
-from tansy.engine.study.store import FolderStore
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -103,33 +101,6 @@ def test_chunks_not_yet_begun_are_dropped_when_nobody_listens_any_more() -> None
     next(results)
     results.close()  # type: ignore[attr-defined]
     assert len(begun) < 500
-
-
-# --- finished chunks
-
-
-def some_fits(seed: int = 0) -> ChunkFits:
-    y = np.random.default_rng(seed).normal(20, 3, (2, 40))
-    return fit_chunk(y, Timeline("W", 2800, 40, 1), [parse("mean"), parse("ets(A,N,N)")], [30, 34], 4)
-
-
-def test_a_finished_chunk_is_found_again_as_it_was(tmp_path: Path) -> None:
-    store, fits = FolderStore(tmp_path / "work", "this study"), some_fits()
-    assert store.load(5) is None
-    store.save(5, fits)
-    found = FolderStore(tmp_path / "work", "this study").load(5)
-    assert found is not None and found.parameter_names == fits.parameter_names
-    for name in ("tested", "tested_sigma", "final", "final_sigma", "parameters", "criteria"):
-        np.testing.assert_array_equal(getattr(found, name), getattr(fits, name))
-
-
-def test_chunks_of_another_study_and_half_written_ones_are_not_used(tmp_path: Path) -> None:
-    store = FolderStore(tmp_path / "work", "this study")
-    store.save(1, some_fits())
-    (tmp_path / "work" / "2.part").write_bytes(b"cut off here")  # a machine that went down while it wrote
-    assert FolderStore(tmp_path / "work", "this study").load(2) is None
-    other = FolderStore(tmp_path / "work", "another recipe")
-    assert other.load(1) is None and not list((tmp_path / "work").glob("*.npz"))
 
 
 # --- checks before publishing

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import math
-import threading
-from dataclasses import replace
-from pathlib import Path
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -17,20 +15,20 @@ from numpy.typing import NDArray
 from scipy.stats import norm
 
 from tansy.engine.backtest.choice import choose
-from tansy.engine.backtest.intervals import calibrate, groups, probabilities, whole_bands
+from tansy.engine.backtest.intervals import Calibration, Scale, groups, probabilities, whole_bands
 from tansy.engine.backtest.measures import mean_square_step
-from tansy.engine.backtest.origins import ChunkFits, fit_chunk, origins
+from tansy.engine.backtest.origins import origins
 from tansy.engine.backtest.score import Forecasts, score
-from tansy.engine.errors import NotationError, RecipeError, Stopped
+from tansy.engine.errors import NotationError, RecipeError
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
-from tansy.engine.study import run
 from tansy.engine.study.checks import check_forecast
+from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
-from tansy.engine.study.run import Study, fingerprint, run_study
-from tansy.engine.study.store import FolderStore
+from tansy.engine.study.run import Study, run_study
+from tansy.engine.study.tasks import Task, fit_task
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -80,30 +78,63 @@ def test_origins_leave_the_longest_lead_to_be_judged_on() -> None:
         origins(30, 3, 10, 13)
 
 
-def test_choice_is_least_error_and_each_origin_is_judged_by_the_others() -> None:
-    # method 1 is better over all; without its worst origin, the last, method 0 would be
+def test_origins_stand_still_while_history_grows() -> None:
+    """The next origin of the grid comes in as soon as the newest values have no other window to count in."""
+    assert origins(100, 3, 10, 13, anchor=67) == origins(100, 3, 10, 13)
+    assert origins(101, 3, 10, 13, anchor=87) == [77, 87, 97], "judged on the four leads that have come"
+    assert origins(110, 3, 10, 13, anchor=87) == [77, 87, 97]
+    assert origins(110, 3, 10, 13, anchor=207) == [77, 87, 97], "an anchor may lie anywhere on the grid"
+    assert origins(100, 2, 50, 13, anchor=60) == [10, 60], "no window of this grid reaches the end"
+
+
+NONE = np.empty(0, dtype=np.int64)
+
+
+def test_choice_is_least_error_of_what_has_come() -> None:
+    # method 1 is better over all; before the last origin's errors had come, method 0 was
     squares = np.array([[[0.1, 1.5, 3.0], [1.0, 1.0, 1.0]]])
-    everywhere = np.ones((1, 2, 3), dtype=bool)
-    choice = choose(squares, everywhere, everywhere[:, :, 0], 1)
-    assert choice.final[0] == 1
-    assert choice.at_origin.tolist() == [[1, 1, 0]]
+    everywhere = np.ones((1, 2), dtype=bool)
+    assert choose(squares, everywhere, 1, NONE)[0] == [1]
+    assert choose(squares[:, :, :2], everywhere, 1, NONE)[0] == [0]
 
 
 def test_choice_does_not_favour_a_method_that_missed_the_hard_origin() -> None:
     # method 2 was only tried at the easy origin, where it was worse than the others
     squares = np.array([[[9.0, 1.0], [8.0, 1.1], [np.nan, 1.5]]])
-    choice = choose(squares, ~np.isnan(squares), np.ones((1, 3), dtype=bool), 0)
-    assert choice.final[0] == 1
+    assert choose(squares, np.ones((1, 3), dtype=bool), 0, NONE)[0] == [1]
 
 
-def test_a_tie_goes_to_the_simpler_and_a_series_without_tests_to_the_simplest() -> None:
-    squares = np.full((2, 2, 2), np.nan)
+def test_a_tie_goes_to_the_simpler_and_without_evidence_the_fallback_stands() -> None:
+    squares = np.full((4, 3, 2), np.nan)
     squares[0] = 1.0
-    defined = np.ones((2, 2), dtype=bool)
+    defined = np.ones((4, 3), dtype=bool)
     defined[1, 0] = False
-    choice = choose(squares, ~np.isnan(squares), defined, 0)
-    assert choice.final.tolist() == [0, 1]
-    assert choice.was_tested.tolist() == [True, False]
+    defined[2, 2] = False
+    defined[3] = False
+    chosen, tested = choose(squares, defined, 0, NONE)
+    assert chosen.tolist() == [0, 1, 0, -1] and tested.tolist() == [True, False, False, False]
+    chosen, _ = choose(squares, defined, 0, np.array([2, 1]))
+    assert chosen.tolist() == [0, 2, 1, -1]
+    assert choose(squares[:, :, :0], defined, 0, np.array([2, 1]))[0].tolist() == [2, 2, 1, -1], "the first origin"
+
+
+@dataclass(frozen=True)
+class Bands:
+    now: Floats
+    at_origin: Floats
+
+
+def calibrate(
+    errors: Floats, sigma: Floats, sigma_now: Floats, relative: Floats, relative_now: Floats, group: Any, p: Floats
+) -> Bands:
+    """Origin after origin, where all of the origins before has come."""
+    calibration = Calibration(group, p)
+    at = []
+    for o in range(errors.shape[1]):
+        flat = np.repeat(sigma[:, o, None], errors.shape[2], axis=1)
+        at.append(calibration.offsets(errors[:, :o], Scale(sigma[:, o], relative[:, o], flat)))
+    flat = np.repeat(sigma_now[:, None], errors.shape[2], axis=1)
+    return Bands(calibration.offsets(errors, Scale(sigma_now, relative_now, flat)), np.stack(at, axis=1))
 
 
 def test_bands_cover_fresh_errors_of_any_shape() -> None:
@@ -128,6 +159,8 @@ def test_bands_cover_fresh_errors_of_any_shape() -> None:
         np.testing.assert_allclose(inside.mean(), level, atol=0.015)
         np.testing.assert_allclose(inside.mean(axis=(0, 1)), level, atol=0.03)
     assert (np.diff(bands.now, axis=1) >= 0).all()
+    # at the first origin nothing had been missed yet: normal, of the spread that the fit says
+    np.testing.assert_allclose(bands.at_origin[:, 0, :, 3] / scale[:, None], np.tile(norm.ppf(p), (n, 1)))
 
 
 @pytest.mark.parametrize("error", [0.0, math.nan])
@@ -225,46 +258,23 @@ def same(a: Study, b: Study) -> bool:
     return all(np.array_equal(getattr(a, name), getattr(b, name), equal_nan=True) for name in arrays)
 
 
-def test_neither_threads_nor_chunks_nor_a_stop_change_a_bit(
-    panel: Panel, study: Study, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_threads_do_not_change_a_bit(panel: Panel, study: Study) -> None:
     assert same(study, run_study(panel, RECIPE, workers=2))
-    monkeypatch.setattr(run, "_CHUNK", 8)
-    fitted: list[int] = []
-    fit_chunk, asked_to_stop = run.fit_chunk, threading.Event()
 
-    def counted(values: Floats, *rest: Any, **more: Any) -> ChunkFits:
-        fitted.append(len(values))
-        if len(fitted) == 3:
-            assert asked_to_stop.wait(60)
-        return fit_chunk(values, *rest, **more)
 
-    def after_two_chunks() -> bool:
-        if len(list((tmp_path / "work").glob("*.npz"))) == 2:
-            asked_to_stop.set()
-        return asked_to_stop.is_set()
-
-    monkeypatch.setattr(run, "fit_chunk", counted)
-    store = FolderStore(tmp_path / "work", fingerprint(panel, RECIPE))
-    with pytest.raises(Stopped):
-        run_study(panel, RECIPE, store=store, should_stop=after_two_chunks, workers=1)
-    assert len(list((tmp_path / "work").glob("*.npz"))) == 2, "it stopped on the way, within a chunk"
-    fitted.clear()
-    heard: list[int] = []
-
-    def progress(step: str, done: int, of: int) -> None:
-        if step == "fit and backtest" and of:
-            heard.append(done)
-
-    assert same(study, run_study(panel, RECIPE, store=store, progress=progress, workers=1))
-    assert len(fitted) == 6 and sum(fitted) == study.structure.n_nodes - 16, "no chunk was fitted twice"
-    assert heard == sorted(heard) and heard[0] == 16 and heard[-1] == study.structure.n_nodes
-    FolderStore(tmp_path / "work", fingerprint(panel, replace(RECIPE, leads=5)))
-    assert not list((tmp_path / "work").glob("*.npz")), "chunks of another recipe are never taken"
+def test_the_choice_at_an_origin_is_the_one_of_a_study_that_ends_there(panel: Panel, study: Study) -> None:
+    """What is reported as published was to be had at the time: a study whose history ends at an origin publishes it."""
+    n = study.seen_at[-1]
+    then = run_study(panel.until(n, 0), replace(RECIPE, origins=2, anchor=panel.timeline.labels[study.seen_at[1] - 1]))
+    assert then.seen_at == study.seen_at[:2]
+    closed = then.chosen < 0
+    np.testing.assert_array_equal(then.chosen[~closed], study.chosen_at[~closed, -1])
+    np.testing.assert_array_equal(then.forecast, study.tested[:, -1])
+    np.testing.assert_array_equal(then.quantiles, study.tested_quantiles[:, -1])
 
 
 def test_what_is_published_is_the_fit_to_the_history_alone() -> None:
-    """The backtest starts each search where the origin before ended; the forecast that goes out owes it nothing."""
+    """The forecast that goes out owes nothing to the backtest, nor to the nodes that it was fitted beside."""
     panel = made_up_panel(3)
     texts = (
         "ets(A,Ad,A)",
@@ -274,14 +284,12 @@ def test_what_is_published_is_the_fit_to_the_history_alone() -> None:
         "theta",
         "moving-average(best)",
     )
-    forms = [parse(text) for text in texts]
-    values = panel.values[:6]
-    chunk = fit_chunk(values, panel.timeline, forms, [100, 110, 120], 6)
-    for j, form in enumerate(forms):
-        alone = fit(form, Batch(values, panel.timeline), 6)
-        np.testing.assert_array_equal(chunk.final[:, j], alone.forecast, err_msg=texts[j])
-        seen = fit(form, Batch(values[:, :100].copy(), panel.timeline.until(100)), 6)
-        np.testing.assert_array_equal(chunk.tested[:, j, 0], seen.forecast, err_msg=texts[j])  # the first starts anew
+    known = prepare(panel, replace(RECIPE, methods=texts)).known(100)
+    nodes = np.arange(12, 18)
+    for text in texts:
+        alone = [fit(parse(text), Batch(known.values[i : i + 1], known.timeline), 6).forecast[0] for i in nodes]
+        found = fit_task(Task(text, 100, nodes), known)
+        np.testing.assert_array_equal(found.mean, alone, err_msg=text)
 
 
 def test_bands_of_a_study_cover_what_comes_next() -> None:
@@ -322,7 +330,7 @@ def test_a_study_publishes_whole_bands_for_slow_movers_only() -> None:
     halves = rng.poisson(0.5, (2, length)) * 0.5  # sold by the half: no whole numbers for these
     keys = [f"P{i:02}" for i in range(n + 2)]
     panel = Panel(Timeline("W", 2800, length, 52), ("sku",), {"sku": keys}, np.vstack([slow, lively, halves]))
-    recipe = replace(RECIPE, structure={}, methods=("tsb", "mean", "seasonal-naive"))
+    recipe = replace(RECIPE, structure={}, methods=("tsb", "mean"), fallback=("tsb",))
     study = run_study(panel, recipe)
     first = study.structure.n_aggregates
     for quantiles in (study.quantiles, study.tested_quantiles[:, 0]):

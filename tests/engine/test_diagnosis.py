@@ -12,10 +12,13 @@ from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.inference import roots
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
+from tansy.engine.panel import Panel
 from tansy.engine.profile.correlation import autocorrelations, ljung_box, partial_autocorrelations
 from tansy.engine.profile.decomposition import decompose
 from tansy.engine.study.diagnosis import Diagnosis, diagnose
 from tansy.engine.study.look import LookError, look
+from tansy.engine.study.prepared import prepare
+from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.searched import searched
 from tansy.engine.study.tested import from_origins, what_changed
 from tansy.engine.timeline import Timeline
@@ -146,7 +149,10 @@ def test_a_judgement_names_what_is_wrong() -> None:
 def test_forms_at_each_origin_are_those_of_a_fit_to_what_was_seen() -> None:
     forms = [parse("arima(best)"), parse("seasonal-naive")]
     seen_at = [96, 108, 120, 132]
-    best, naive = from_origins(AIR, AIR, MONTHS, forms, seen_at, 12, {})
+    recipe = Recipe("airline", {}, ("naive",), origins=4, step=12, leads=12)
+    prepared = prepare(Panel(MONTHS, ("line",), {"line": ["a"]}, AIR[None]), recipe)
+    assert prepared.seen_at == seen_at
+    best, naive = from_origins(prepared, 1, forms)
     for n, form in zip([*seen_at, 144], best.forms, strict=True):
         alone = fit(forms[0], Batch(AIR[None, :n], MONTHS.until(n)), 12)
         assert str(form) == str(alone.form(0))

@@ -237,13 +237,16 @@ def test_a_total_has_the_drivers_of_its_series_by_what_they_sold() -> None:
         drivers={"promotion": np.array([[1.0, 0, 1, 0, 1], [0, 0, 1, 1, 0], [np.nan, np.nan, 0, 0, 1]])},
     )  # fmt: skip
     structure = group(panel, {})
-    found = node_drivers(structure, panel, 2, ["promotion", "none"])
+    found = node_drivers(structure, panel, ["promotion", "none"])
     assert list(found) == ["promotion"]
-    # weights 1 and 3 as sold in the first two weeks, and 2, the middle, for the one that came later
-    np.testing.assert_allclose(found["promotion"][0], [0.25, 0.0, 4 / 6, 3 / 6, 3 / 6])
+    # weights 5, 3 and 5, as they sold; the last counts from its first sale on
+    np.testing.assert_allclose(found["promotion"][0], [5 / 8, 0.0, 8 / 13, 3 / 13, 10 / 13])
     np.testing.assert_array_equal(found["promotion"][1:], panel.drivers["promotion"])
-    alone = node_drivers(structure, panel, 2, ["promotion"], node=0)
-    np.testing.assert_allclose(alone["promotion"], found["promotion"][:1])
+    alone = node_drivers(structure, panel, ["promotion"], np.array([0, 2]))
+    np.testing.assert_array_equal(alone["promotion"], found["promotion"][[0, 2]])
+    # after two weeks the last had no sale and no week: it weighs as much as the middle one, but is not there yet
+    then = node_drivers(structure, panel.until(2, 2), ["promotion"])
+    np.testing.assert_allclose(then["promotion"][0], [1 / 4, 0.0, 1.0, 3 / 4])
 
 
 def test_effects_on_a_slow_mover_are_of_its_mean() -> None:

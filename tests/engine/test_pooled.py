@@ -194,7 +194,7 @@ def test_promotion_effects_planted_in_the_demo_are_recovered_within_their_bands(
     panel = read_panel(demo / "sales.csv", options).panel
     structure = group(panel, default_levels(panel))
     history = aggregate_history(structure, panel.values)
-    drivers = node_drivers(structure, panel, panel.timeline.n_periods, ["price", "promotion", "holiday"])
+    drivers = node_drivers(structure, panel, ["price", "promotion", "holiday"])
     finest = slice(structure.n_aggregates, None)
     own = {name: one[finest] for name, one in drivers.items()}
     groups = tuple(group_of[finest] for group_of in structure.effect_groups())

@@ -5,12 +5,12 @@ from __future__ import annotations
 import gzip
 import io
 import json
-import math
 import os
 import signal
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -18,13 +18,13 @@ from typing import Any
 import numpy as np
 import polars as pl
 import pytest
+from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.db import connection
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
 
-from tansy.engine.study import run as engine_run
 from tansy.engine.study.run import run_study
 from tansy.server.management.commands.worker import take_up_again
 from tansy.server.releases.models import Release
@@ -100,27 +100,33 @@ def test_the_recipe_of_a_study_gives_the_same_numbers_on_the_command_line(
     assert pl.read_parquet(tmp_path / "out" / "forecasts.parquet").equals(screen)
 
 
-def test_a_stopped_run_keeps_what_was_fitted_and_goes_on(client: APIClient, study: Study, monkeypatch: Any) -> None:
-    monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
-    folder = running.work_folder(study)
-    monkeypatch.setattr(running.Reporter, "should_stop", lambda self: any(folder.glob("*.npz")))
+def blocks() -> list[Path]:
+    return list((settings.DATA / "store").glob("*/*.block"))
+
+
+def stop_early(monkeypatch: Any, study: Study) -> None:
+    """Run it, and stop it when the first results are there."""
+    monkeypatch.setattr("tansy.engine.study.tasks.BLOCK", 8)
+    monkeypatch.setattr(running.Reporter, "should_stop", lambda self: bool(blocks()))
     running.carry_out(study.run)
-    assert study.run.state == "stopped" and not Result.objects.exists() and not Node.objects.exists()
-    kept = list(folder.glob("*.npz"))
-    assert kept
     monkeypatch.undo()
-    monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
-    fitted: list[int] = []
-    fit_chunk = engine_run.fit_chunk
-    monkeypatch.setattr(engine_run, "fit_chunk", lambda *a, **more: fitted.append(1) or fit_chunk(*a, **more))
+    assert study.run.state == "stopped" and not Result.objects.exists() and not Node.objects.exists()
+
+
+def test_a_stopped_run_keeps_what_was_fitted_and_goes_on(client: APIClient, study: Study, monkeypatch: Any) -> None:
+    stop_early(monkeypatch, study)
+    kept = len(blocks())
+    assert kept
+    monkeypatch.setattr("tansy.engine.study.tasks.BLOCK", 8)
     assert client.post(f"/api/studies/{study.pk}/run/").status_code == 200
     running.carry_out(study.run)
     assert study.run.state == "done" and Result.objects.count() == 1
-    assert len(fitted) == math.ceil(Result.objects.get().summary["nodes"] / 8) - len(kept), (
-        "kept chunks are not fitted again"
-    )
-    assert not folder.exists()
+    tasks = Result.objects.get().summary["tasks"]
+    assert tasks["reused"] == kept and tasks["computed"] == len(blocks()) - kept
     assert client.post(f"/api/studies/{study.pk}/run/").status_code == 409
+    again = services.make(study.portfolio, study.made_by, replace(study.recipe, levels=(90.0,)))
+    running.carry_out(again.run)
+    assert Result.objects.get(study=again).summary["tasks"]["computed"] == 0, "other bands refit nothing"
 
 
 def test_a_wish_to_stop_that_comes_in_while_a_run_begins_is_heard(study: Study) -> None:
@@ -164,18 +170,15 @@ def test_a_run_that_claims_to_be_open_and_has_no_task_goes_back_to_the_queue(stu
     assert DBTaskResult.objects.filter(status="READY").count() == 1
 
 
-def test_a_chunk_cut_short_is_computed_again(study: Study, monkeypatch: Any) -> None:
-    monkeypatch.setattr("tansy.engine.study.run._CHUNK", 8)
-    folder = running.work_folder(study)
-    monkeypatch.setattr(running.Reporter, "should_stop", lambda self: any(folder.glob("*.npz")))
-    running.carry_out(study.run)
-    for i, kept in enumerate(folder.glob("*.npz")):
+def test_a_block_cut_short_is_computed_again(study: Study, monkeypatch: Any) -> None:
+    stop_early(monkeypatch, study)
+    for i, kept in enumerate(blocks()):
         whole = kept.read_bytes()
         kept.write_bytes(whole[: len(whole) // 2] if i % 2 == 0 else b"")
-    monkeypatch.undo()
     services.enqueue(study)
     running.carry_out(study.run)
     assert study.run.state == "done", study.run.message
+    assert Result.objects.get().summary["tasks"]["reused"] == 0
 
 
 @pytest.mark.parametrize(
@@ -226,15 +229,15 @@ def test_a_killed_worker_leaves_nothing_half_written_and_the_run_is_taken_up(
     env = {**os.environ, "TANSY_DATA": str(data_folder), "TANSY_DATABASE": str(connection.settings_dict["NAME"])}
     slow = (
         "import django, time; django.setup()\n"
-        "from tansy.engine.study import run\n"
-        "run._CHUNK = 8; fit = run.fit_chunk\n"
-        "run.fit_chunk = lambda *a, **more: (time.sleep(0.4), fit(*a, **more))[1]\n"
+        "from tansy.engine.study import tasks\n"
+        "fit = tasks.fit_task\n"
+        "tasks.fit_task = lambda *a, **more: (time.sleep(0.2), fit(*a, **more))[1]\n"
         "from django.core.management import call_command; call_command('worker')\n"
     )
     command = [sys.executable, "-c", slow]
     worker = subprocess.Popen(command, env=env)
     deadline = time.monotonic() + 180
-    while not list(running.work_folder(study).glob("*.npz")):
+    while not blocks():
         assert time.monotonic() < deadline and worker.poll() is None
         time.sleep(0.05)
     worker.send_signal(signal.SIGKILL)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,6 +47,15 @@ class Panel:
         """Periods after the last one for which drivers are known."""
         return (
             max((d.shape[1] for d in self.drivers.values()), default=self.timeline.n_periods) - self.timeline.n_periods
+        )
+
+    def until(self, n_periods: int, n_ahead: int) -> Panel:
+        """As it was when `n_periods` periods had been seen, with drivers as they were planned for `n_ahead` more."""
+        return replace(
+            self,
+            timeline=self.timeline.until(n_periods),
+            values=self.values[:, :n_periods],
+            drivers={name: one[:, : n_periods + n_ahead] for name, one in self.drivers.items()},
         )
 
     def past_driver(self, name: str) -> NDArray[np.float64]:

@@ -25,6 +25,9 @@ SECRET_KEY = _secret_key()
 DEBUG = False
 ALLOWED_HOSTS = os.environ.get("TANSY_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
 
+STORE_MB = float(os.environ.get("TANSY_STORE_MB", 8192))
+"""Size above which results that no study used for longest are swept from the store."""
+
 DEMO_MARK = DATA / "demo.json"
 """Written by `tansy demo`; while it is there, the sign-in page shows the demo user's sign-in."""
 

@@ -11,8 +11,10 @@ factors, and only what is common is pooled:
 
 The second factor widens the bands in season and narrows them out of it: counts spread with the root of their mean,
 promotions and weather in proportion to it. The power is the one with the least interval score. The shape's empirical
-quantiles give the bands: no normal distribution is assumed, but where nothing could be tested at all. Powers and
-coverage are judged with bands that were made without the origin they are judged on.
+quantiles give the bands: no normal distribution is assumed, but where nothing could be tested yet.
+
+Bands are made in time: at an origin from errors of earlier origins that had come by then, and each power is judged by
+the bands that it would have given all along. At the first origin the fit's own normal bands stand.
 """
 
 from __future__ import annotations
@@ -31,6 +33,7 @@ Integers = NDArray[np.int64]
 
 _PRIOR_ERRORS = 26.0  # a series' own factor counts as much as its group's once it has this many errors
 _POWERS = (0.0, 0.5, 1.0)
+_NO_EVIDENCE = 0.5  # the power of counts
 _LEAST_RELATIVE = 0.05
 _FEWEST_NODES = 60  # levels with fewer nodes are pooled with each other
 _MOST_SQUARE = 25.0  # of the usual square: more is a wild value, or a series out of all proportion
@@ -39,16 +42,6 @@ _ROUNDS = 4
 _MEDIAN_SQUARE = 0.4549364231195728  # median of the square of a standard normal number
 _LEAST_STEP = 0.01  # least sigma as a share of the root of the mean squared step
 _LEAST_COUNT = 0.1  # least variance of a count as a share of its mean
-
-
-@dataclass(frozen=True)
-class Bands:
-    """probabilities: [Q]. now: [nodes, Q, H], offsets from the published mean. at_origin: [nodes, origins, Q, H],
-    offsets from the backtest's mean, each origin's made from the other origins."""
-
-    probabilities: Floats
-    now: Floats
-    at_origin: Floats
 
 
 def probabilities(levels: list[float]) -> Floats:
@@ -83,38 +76,89 @@ def least_sigma(values: Floats) -> Floats:
     return np.maximum(step, np.where(whole, count, 0.0))
 
 
-def calibrate(
-    errors: Floats, sigma: Floats, sigma_now: Floats, relative: Floats, relative_now: Floats, group: Integers, p: Floats
-) -> Bands:
-    """Make the bands.
+@dataclass(frozen=True)
+class Scale:
+    """What the bands of one origin are in units of. sigma: [nodes], one-step, positive or NaN. relative: [nodes, H],
+    forecast over usual volume, positive; ones where volume says nothing about spread. spread: [nodes, H], standard
+    deviation of each lead as the fit has it."""
 
-    errors: [nodes, origins, H], actual minus reconciled forecast, NaN where not to be counted. sigma: [nodes, origins]
-    and sigma_now: [nodes], one-step sigmas, positive or NaN. relative: [nodes, origins, H] and relative_now:
-    [nodes, H], forecast over usual volume, positive; ones where volume says nothing about spread. group: [nodes].
-    p: [Q], ascending.
+    sigma: Floats
+    relative: Floats
+    spread: Floats
+
+    def at(self, power: float) -> Floats:
+        return self.sigma[:, None] * self.relative**power
+
+
+class Calibration:
+    """Bands made in time, origin after origin.
+
+    group: [nodes], within which errors are pooled. p: [Q], probabilities, ascending.
     """
-    n_groups = int(group.max()) + 1
-    least = np.full(n_groups, np.inf)
-    best: Bands | None = None
-    for power in _POWERS:
-        scale = np.where(sigma > 0.0, sigma, np.nan)[:, :, None] * relative**power
-        scale_now = np.nan_to_num(sigma_now)[:, None] * relative_now**power
-        bands = _at_power(errors, scale, scale_now, group, p)
-        missed = _interval_score(errors, bands.at_origin, p) / np.where(sigma > 0.0, sigma, np.nan)[:, :, None]
-        by_node = nan_mean(missed, axis=(1, 2))
-        score = np.array([_typical(by_node[group == g]) for g in range(n_groups)])
-        better = (score < least)[group]
-        if best is None:
-            best = bands
-        else:
-            best = Bands(
-                p,
-                np.where(better[:, None, None], bands.now, best.now),
-                np.where(better[:, None, None, None], bands.at_origin, best.at_origin),
-            )
-        least = np.fmin(least, score)
-    assert best is not None
-    return best
+
+    def __init__(self, group: Integers, p: Floats) -> None:
+        self._group, self._p = group, p
+        self._scales: list[Scale] = []
+        self._shapes: list[list[_Shape]] = []  # per origin and power
+        self._judged: list[int] = []  # per origin, leads that powers were judged on
+        self._missed = np.zeros((len(_POWERS), len(group)))
+        self._count = np.zeros(len(group))
+
+    def offsets(self, errors: Floats, now: Scale) -> Floats:
+        """Offsets of the bands from the forecast of the next origin, [nodes, Q, H].
+
+        errors: [nodes, origins so far, H], actual minus reconciled forecast of those that have come by now, NaN where
+        none has or it is not to be counted.
+        """
+        self._judge(errors)
+        with_scale = [
+            Scale(np.where(one.sigma > 0.0, one.sigma, np.nan), one.relative, one.spread) for one in self._scales
+        ]
+        shapes = []
+        for power in _POWERS:
+            units = [one.at(power) for one in with_scale]
+            z = errors / np.stack(units, axis=1) if units else errors
+            shapes.append(_shape(z, self._group, self._p))
+        self._scales.append(now)
+        self._shapes.append(shapes)
+        self._judged.append(0)
+        best = self._best_powers()
+        found = self._bands(shapes[0], now, _POWERS[0])
+        for k in range(1, len(_POWERS)):
+            found = np.where((best == k)[:, None, None], self._bands(shapes[k], now, _POWERS[k]), found)
+        return found
+
+    def _bands(self, shape: _Shape, scale: Scale, power: float) -> Floats:
+        if not shape.tested:  # nothing was tested anywhere: normal errors, as far as the fit says
+            return ndtri(self._p)[None, :, None] * (np.nan_to_num(scale.spread) * scale.relative**_NO_EVIDENCE)[:, None]
+        unit = np.nan_to_num(scale.at(power))
+        quantiles, growth = shape.quantiles[self._group], shape.growth[self._group]
+        return shape.factor[:, None, None] * quantiles[:, :, None] * (growth * unit)[:, None, :]
+
+    def _judge(self, errors: Floats) -> None:
+        """Add the interval scores of the errors that have come since."""
+        for o, (scale, shapes) in enumerate(zip(self._scales, self._shapes, strict=True)):
+            come = np.nonzero(np.isfinite(errors[:, o]).any(axis=0))[0]
+            last = int(come[-1]) + 1 if len(come) else 0
+            new = slice(self._judged[o], last)
+            if last <= self._judged[o] or not shapes[0].tested:
+                continue
+            self._judged[o] = last
+            e = errors[:, o, new] / np.where(scale.sigma > 0.0, scale.sigma, np.nan)[:, None]
+            for k, power in enumerate(_POWERS):
+                bands = self._bands(shapes[k], scale, power)[:, :, new]
+                bands = bands / np.where(scale.sigma > 0.0, scale.sigma, np.nan)[:, None, None]
+                self._missed[k] += np.nansum(_interval_score(e, bands, self._p), axis=1)
+            self._count += np.isfinite(e).sum(axis=1)
+
+    def _best_powers(self) -> Integers:
+        """Position of the power with the least score, [nodes], the same for a group."""
+        best = np.full(int(self._group.max()) + 1, _POWERS.index(_NO_EVIDENCE))
+        for g in range(len(best)):
+            inside = (self._group == g) & (self._count > 0)
+            if inside.any():
+                best[g] = np.argmin([_typical(one[inside] / self._count[inside]) for one in self._missed])
+        return best[self._group]
 
 
 def whole_bands(quantiles: Floats, whole: NDArray[np.bool_]) -> Floats:
@@ -150,44 +194,44 @@ def relative_volume(forecast: Floats, usual: Floats) -> Floats:
 
 
 def _interval_score(errors: Floats, offsets: Floats, p: Floats) -> Floats:
-    """Interval scores of all bands, summed, [nodes, origins, H]; errors against offsets from the same forecast."""
+    """Interval scores of all bands, summed, [nodes, H]; errors against offsets [nodes, Q, H] from the same forecast."""
     total = np.zeros_like(errors)
     for b in range(len(p) // 2):
-        total += interval_score(errors, offsets[:, :, b], offsets[:, :, -1 - b], float(p[-1 - b] - p[b]))
+        total += interval_score(errors, offsets[:, b], offsets[:, -1 - b], float(p[-1 - b] - p[b]))
     return total
 
 
-def _at_power(errors: Floats, scale: Floats, scale_now: Floats, group: Integers, p: Floats) -> Bands:
-    n_nodes, n_origins, horizon = errors.shape
-    z = errors / scale
-    now = _offsets(z, group, p) * scale_now[:, None, :]
-    at_origin = np.empty((n_nodes, n_origins, len(p), horizon))
-    for o in range(n_origins):
-        others = np.delete(z, o, axis=1) if n_origins > 1 else z
-        at_origin[:, o] = _offsets(others, group, p) * np.nan_to_num(scale[:, o])[:, None, :]
-    return Bands(p, now, at_origin)
+@dataclass(frozen=True)
+class _Shape:
+    """factor: [nodes]; quantiles: [groups, Q]; growth: [groups, H]. tested: whether anything was, anywhere."""
+
+    factor: Floats
+    quantiles: Floats
+    growth: Floats
+    tested: bool
 
 
-def _offsets(z: Floats, group: Integers, p: Floats) -> Floats:
-    """Quantiles of the standardised errors, [nodes, Q, H], from z [nodes, origins, H]."""
-    n_nodes, _, horizon = z.shape
-    offsets = np.zeros((n_nodes, len(p), horizon))
-    for g in range(int(group.max()) + 1):
+def _shape(z: Floats, group: Integers, p: Floats) -> _Shape:
+    """What standardised errors z [nodes, origins, H] say of their spread."""
+    n_groups, horizon = int(group.max()) + 1, z.shape[2]
+    factors, quantiles, growths = np.ones(len(z)), np.zeros((n_groups, len(p))), np.ones((n_groups, horizon))
+    if not np.isfinite(z).any():
+        return _Shape(factors, quantiles, growths, False)
+    for g in range(n_groups):
         inside = group == g
         own = z[inside]
         tested_here = bool(np.isfinite(own).any())
         if not tested_here:
             own = np.where(np.isfinite(z), z, np.nan)  # nothing was tested in this group: all nodes speak for it
-        growth = _growth(own)
-        u = own / growth
+        growths[g] = _growth(own)
+        u = own / growths[g]
         excess, weight = _excess(u)
         factor = np.sqrt((excess * weight + _PRIOR_ERRORS) / (weight + _PRIOR_ERRORS))
         shape = (u / factor[:, None, None]).ravel()
-        shape = shape[np.isfinite(shape)]
-        quantiles = np.quantile(shape, p) if len(shape) else ndtri(p)  # nothing was tested anywhere: normal errors
-        factors = factor if tested_here else np.ones(int(inside.sum()))
-        offsets[inside] = factors[:, None, None] * quantiles[None, :, None] * growth[None, None, :]
-    return offsets
+        quantiles[g] = np.quantile(shape[np.isfinite(shape)], p)
+        if tested_here:
+            factors[inside] = factor
+    return _Shape(factors, quantiles, growths, True)
 
 
 def _excess(u: Floats) -> tuple[Floats, Floats]:

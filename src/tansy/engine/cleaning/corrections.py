@@ -64,6 +64,20 @@ class Corrections:
             np.concatenate([self.score, later.score[new]]),
         )
 
+    def until(self, n_periods: int) -> Corrections:
+        """Those of the first `n_periods` periods."""
+        if not len(self) or self.period.max() < n_periods:
+            return self
+        inside = self.period < n_periods
+        return Corrections(
+            self.series[inside],
+            self.period[inside],
+            self.value[inside],
+            self.unjudged[inside],
+            tuple(reason for reason, stays in zip(self.reason, inside.tolist(), strict=True) if stays),
+            self.score[inside],
+        )
+
     def moved(self, panel: Panel, groups: list[str]) -> list[MovedVolume]:
         """What the corrections did to the volume of each group, the most changed first. panel: as received; groups: of
         every series."""

@@ -101,7 +101,10 @@ class _SizesAndGaps:
         share = np.divide(self.chance[:, None], count, out=np.zeros((n, 1)), where=count > 0)  # of each size
         none = 1.0 - self.chance[:, None]
         rank = np.where(u <= share * below, u, u - none)
-        at = np.ceil(np.divide(rank, share, out=np.zeros_like(u), where=share > 0.0) - 1e-9).astype(np.int64) - 1
+        most = np.maximum(count, 1)
+        known = share * most > np.abs(rank)  # false where nothing was fitted, and where the rank lies beyond the last
+        place = np.divide(rank, share, out=np.where(np.isnan(rank), 0.0, np.sign(rank) * most), where=known)
+        at = np.ceil(place - 1e-9).astype(np.int64) - 1
         size = np.take_along_axis(self.sizes, np.clip(at, 0, np.maximum(count - 1, 0)), axis=1)
         is_none = (u > share * below) & (u <= share * below + none + 1e-12)
         return np.where(is_none | (count == 0), 0.0, size)

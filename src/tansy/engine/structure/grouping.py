@@ -64,6 +64,25 @@ class Level:
 
 
 @dataclass(frozen=True)
+class Below:
+    """What lies below some nodes. series: [k], positions of the series. matrix: sparse [totals, k] of ones. totals,
+    finest: which of the nodes are totals, and which are series themselves, those at finest_at among the k."""
+
+    series: Integers
+    matrix: sparse.csr_array
+    totals: Integers
+    finest: Integers
+    finest_at: Integers
+
+    def sum_up(self, series: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The nodes, [nodes, periods], from their series [k, periods]."""
+        found = np.empty((len(self.totals) + len(self.finest), series.shape[1]))
+        found[self.totals] = self.matrix @ series
+        found[self.finest] = series[self.finest_at]
+        return found
+
+
+@dataclass(frozen=True)
 class Structure:
     """dimensions, levels; values: [nodes, dimensions], position of each node's value in its dimension's level;
     membership: [levels, series], the node each series belongs to; level_of: [nodes]."""
@@ -136,6 +155,18 @@ class Structure:
             groups[self.n_aggregates :] = self.membership[at[above]]
             found.append(groups)
         return found[0], found[1]
+
+    def below(self, nodes: Integers | None) -> Below:
+        """The series that some nodes hold, and how they add up to them; without a list, all nodes."""
+        if nodes is None:
+            finest = np.arange(self.n_aggregates, self.n_nodes)
+            every = np.arange(self.n_series)
+            return Below(every, self.summation.matrix, np.arange(self.n_aggregates), finest, every)
+        is_finest = nodes >= self.n_aggregates
+        totals, own = np.nonzero(~is_finest)[0], nodes[is_finest] - self.n_aggregates
+        matrix = self.summation.matrix[nodes[totals]]
+        series = np.unique(np.concatenate([matrix.indices, own]))
+        return Below(series, matrix[:, series], totals, np.nonzero(is_finest)[0], np.searchsorted(series, own))
 
     def node_name(self, node: int) -> str:
         """What a person calls the node: "Hostas × Coast"."""
@@ -226,20 +257,25 @@ def _dimension(panel: Panel, key: str, attributes: list[str]) -> Dimension:
     return Dimension(key, (ALL, *attributes, key), tuple(shown), tuple(names), tuple(parents), np.stack(members))
 
 
-def aggregate_history(structure: Structure, values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """History of every node, [nodes, periods], from that of the series [series, periods].
+def aggregate_history(
+    structure: Structure, values: NDArray[np.float64], nodes: Integers | None = None
+) -> NDArray[np.float64]:
+    """History of every node, [nodes, periods], from that of the series [series, periods]; or of some `nodes`, to the
+    same bit.
 
     A series counts nothing before its first and after its last value. A value that is unknown in between would leave a
     hole in every total above it; for the totals it is drawn as a straight line between the known values beside it. A
     total is missing only where no series below has begun.
     """
-    series = filled_inside(values)
+    below = structure.below(nodes)
+    own = values[below.series]
+    series = filled_inside(own)
     began = ~np.isnan(series)
     parts = np.where(began, series, 0.0)
-    nodes = structure.summation.sum_up(parts)
+    found = below.sum_up(parts)
     if (parts < 0.0).any():
-        nodes = without_residue(nodes, structure.summation.sum_up(np.abs(parts)))
-    has_any = structure.summation.sum_up(began.astype(np.float64)) > 0.0
-    nodes[~has_any] = np.nan
-    nodes[structure.n_aggregates :] = values
-    return nodes
+        found = without_residue(found, below.sum_up(np.abs(parts)))
+    has_any = below.sum_up(began.astype(np.float64)) > 0.0
+    found[~has_any] = np.nan
+    found[below.finest] = own[below.finest_at]
+    return found

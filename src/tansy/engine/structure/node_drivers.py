@@ -11,23 +11,24 @@ from tansy.engine.panel import Panel
 from tansy.engine.structure.grouping import Structure
 
 Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
 
 
 def node_drivers(
-    structure: Structure, panel: Panel, n_seen: int, names: Sequence[str], node: int | None = None
+    structure: Structure, panel: Panel, names: Sequence[str], nodes: Integers | None = None
 ) -> dict[str, Floats]:
     """Per driver [nodes, periods and those ahead]: the mean over the series below for which it is known, each weighing
-    as much as it sold in the first `n_seen` periods. So a promotion of a total is the share of its volume that is on
-    promotion, and no weight knows what came after the first origin. NaN where no series below knows it.
+    as much as it sold in the periods of `panel`. So a promotion of a total is the share of its volume that is on
+    promotion. NaN where no series below knows it.
 
     A series counts from its first value on, and only if the driver is known ahead for it where it is for others: one
-    that is delisted has no promotions to come, and would thin out those of the past. A series without a sale in those
-    periods weighs as much as the middle one. node: only this one, [1, ...]. Names that the panel does not have are left
-    out.
+    that is delisted has no promotions to come, and would thin out those of the past. A series without a sale weighs as
+    much as the middle one. nodes: only these. Names that the panel does not have are left out.
     """
-    weights = _weights(panel.values[:, :n_seen])
+    weights = _weights(panel.values)
     begun = np.cumsum(~np.isnan(panel.values), axis=1) > 0
-    rows = slice(None) if node is None else np.nonzero(structure.membership[structure.level_of[node]] == node)[0]
+    below = structure.below(nodes)
+    rows = below.series
     found: dict[str, Floats] = {}
     for name in names:
         if name not in panel.drivers:
@@ -41,10 +42,7 @@ def node_drivers(
         driver = driver[rows]
         known = (counts & ~np.isnan(driver)) * weights[rows, None]
         total = np.nan_to_num(driver) * known
-        if node is None:
-            summed, weight = structure.summation.sum_up(total), structure.summation.sum_up(known)
-        else:
-            summed, weight = total.sum(axis=0, keepdims=True), known.sum(axis=0, keepdims=True)
+        summed, weight = below.sum_up(total), below.sum_up(known)
         found[name] = np.divide(summed, weight, out=np.full_like(summed, np.nan), where=weight > 0.0)
     return found
 

@@ -1,40 +1,27 @@
-"""How good a study's forecasts were, pooled and per node."""
+"""How good a study's forecasts were, pooled and per node, gathered block by block of nodes."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.measures import gain, nan_mean, wape
+from tansy.engine.backtest.measures import gain, share
+from tansy.engine.kernels import windows as kernel
 from tansy.engine.structure.grouping import Structure
 
 Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
 
 MEASURES = ("MAE", "WAPE", "RMSSE", "gain", "bias")
 CHOICE = "choice per series"
 PUBLISHED = "published"
 
-
-@dataclass(frozen=True)
-class Judged:
-    """What came and what was forecast. actuals, published: [nodes, origins, H]; by_method: [nodes, methods, origins,
-    H]; by_reconciliation: name -> [nodes, origins, H]; published_quantiles: [nodes, origins, Q, H]; scale: [nodes,
-    origins], the mean squared step of RMSSE; counts: [nodes, origins], where there was anything to forecast from."""
-
-    methods: tuple[str, ...]
-    actuals: Floats
-    by_method: Floats
-    by_reconciliation: dict[str, Floats]
-    published: Floats
-    published_quantiles: Floats
-    scale: Floats
-    counts: NDArray[np.bool_]
-
-    @property
-    def benchmark(self) -> Floats:
-        return self.by_method[:, self.methods.index("seasonal-naive")]
+N_SUMS = kernel.N_SUMS
+_ADDED = (kernel.CELLS, kernel.ABSOLUTE, kernel.SIGNED, kernel.VOLUME, kernel.SHARED)
+CELLS, _ABSOLUTE, _SIGNED, _VOLUME, SHARED, _ROOTS, _N_ROOTS, _OWN, _AGAINST, _N_BOTH = range(10)
 
 
 @dataclass(frozen=True)
@@ -55,110 +42,98 @@ class Tables:
     by_method: Floats
     by_reconciliation: Floats
     coverage: Floats
-    cells: NDArray[np.int64]
-    shared: NDArray[np.int64]
+    cells: Integers
+    shared: Integers
 
 
-def _rmsse(errors: Floats, scale: Floats) -> Floats:
-    """Root over origins and leads (the last two axes) of e^2 / scale, per node."""
-    usable = np.where(scale > 0.0, scale, np.nan)
-    return np.sqrt(nan_mean(errors * errors / usable[:, :, None], axis=(1, 2)))
+@dataclass(frozen=True)
+class Judged:
+    """What forecasts are held against, [nodes, origins, H] each, NaN where there is nothing to judge; scale: [nodes,
+    origins], the mean squared step of RMSSE."""
+
+    actuals: Floats
+    benchmark: Floats
+    scale: Floats
+
+    def rows(self, rows: slice) -> Judged:
+        return Judged(self.actuals[rows], self.benchmark[rows], self.scale[rows])
+
+    def sums(self, forecast: Floats) -> tuple[Floats, Floats]:
+        """What measures are made of, [nodes, H, sums], and the origins that count, [nodes]; see `kernel.error_sums`."""
+        sums = np.zeros((len(self.actuals), self.actuals.shape[2], kernel.N_SUMS))
+        counted = np.zeros(len(sums))
+        arrays = (forecast, self.benchmark, self.actuals, self.scale)
+        kernel.error_sums(*(np.ascontiguousarray(one) for one in arrays), sums, counted)
+        return sums, counted
 
 
-def _measure(errors: Floats, benchmark_errors: Floats, actuals: Floats, scale: Floats) -> list[float]:
-    """MAE, WAPE, RMSSE, gain, bias (in percent of volume, actual minus forecast) over some nodes. The gain is on the
-    cells where both have an error."""
-    seen = ~np.isnan(errors)
-    volume = float(np.abs(actuals[seen]).sum())
-    bias = 100.0 * float(errors[seen].sum()) / volume if volume > 0 else float("nan")
-    shared = seen & ~np.isnan(benchmark_errors)
-    rmsse = nan_mean(_rmsse(errors, scale))
-    own = rmsse if shared.sum() == seen.sum() else nan_mean(_rmsse(np.where(shared, errors, np.nan), scale))
-    against = nan_mean(_rmsse(np.where(shared, benchmark_errors, np.nan), scale))
-    return [
-        float(nan_mean(np.abs(errors))), float(wape(errors, actuals)), float(rmsse), float(gain(own, against)), bias,
-    ]  # fmt: skip
+def node_scores(sums: Floats, counted: Floats) -> Floats:
+    """MAE, WAPE, RMSSE, gain and the number of origins that count, [nodes, 5]. Gain is on the cells that a forecast
+    shares with the seasonal naive."""
+    all_leads = sums.sum(axis=1)
+    root = _root(all_leads[:, kernel.SQUARES], all_leads[:, kernel.N_SQUARES])
+    own = _root(all_leads[:, kernel.OWN], all_leads[:, kernel.N_BOTH])
+    against = _root(all_leads[:, kernel.AGAINST], all_leads[:, kernel.N_BOTH])
+    mae = over(all_leads[:, kernel.ABSOLUTE], all_leads[:, kernel.CELLS])
+    wape = share(all_leads[:, kernel.ABSOLUTE], all_leads[:, kernel.VOLUME])
+    return np.stack([mae, wape, root, gain(own, against), counted], axis=1)
 
 
-def _levels(structure: Structure) -> list[slice]:
-    """Nodes of each level, then all."""
-    each = [slice(level.first, level.first + level.n_nodes) for level in structure.levels]
-    return [*each, slice(0, structure.n_nodes)]
+def pooled_sums(sums: Floats) -> Floats:
+    """What a table adds up over nodes, [H + 1, 10], lead 0 for all, from the sums of some nodes [nodes, H, sums]."""
+    with_all = np.concatenate([sums.sum(axis=1, keepdims=True), sums], axis=1)
+    found = np.zeros((with_all.shape[1], 10))
+    for to, of in zip((CELLS, _ABSOLUTE, _SIGNED, _VOLUME, SHARED), _ADDED, strict=True):
+        found[:, to] = with_all[:, :, of].sum(axis=0)
+    for to, counted, of, over in (
+        (_ROOTS, _N_ROOTS, kernel.SQUARES, kernel.N_SQUARES),
+        (_OWN, _N_BOTH, kernel.OWN, kernel.N_BOTH),
+        (_AGAINST, _N_BOTH, kernel.AGAINST, kernel.N_BOTH),
+    ):
+        root = _root(with_all[:, :, of], with_all[:, :, over])
+        found[:, to] = np.nansum(root, axis=0)
+        found[:, counted] = (~np.isnan(root)).sum(axis=0)
+    return found
 
 
-def tabulate(judged: Judged, structure: Structure, probabilities: Floats) -> Tables:
-    """Pool errors over the nodes of each level."""
-    levels = _levels(structure)
-    horizon = judged.actuals.shape[2]
-    n_bands = len(probabilities) // 2
-    forecasts = {
-        **{name: judged.by_method[:, j] for j, name in enumerate(judged.methods)},
-        CHOICE: judged.by_reconciliation["none"],
-        PUBLISHED: judged.published,
-    }
-    by_method = np.full((len(levels), len(forecasts), horizon + 1, len(MEASURES)), np.nan)
-    by_reconciliation = np.full((len(levels), len(judged.by_reconciliation), len(MEASURES)), np.nan)
-    coverage = np.full((len(levels), horizon + 1, n_bands), np.nan)
-    cells, shared = np.zeros((2, len(levels), len(forecasts)), dtype=np.int64)
-    came = np.where(judged.counts[:, :, None], judged.actuals, np.nan)
-    for i, nodes in enumerate(levels):
-        counted, scale = came[nodes], judged.scale[nodes]
-        benchmark = counted - judged.benchmark[nodes]
-        for j, forecast in enumerate(forecasts.values()):
-            errors = counted - forecast[nodes]
-            cells[i, j] = int((~np.isnan(errors)).sum())
-            shared[i, j] = int((~np.isnan(errors + benchmark)).sum())
-            by_method[i, j, 0] = _measure(errors, benchmark, counted, scale)
-            for lead in range(horizon):
-                at = slice(lead, lead + 1)
-                by_method[i, j, lead + 1] = _measure(errors[..., at], benchmark[..., at], counted[..., at], scale)
-        for j, forecast in enumerate(judged.by_reconciliation.values()):
-            by_reconciliation[i, j] = _measure(counted - forecast[nodes], benchmark, counted, scale)
-        q = judged.published_quantiles[nodes]
-        for b in range(n_bands):
-            inside = (counted >= q[:, :, b]) & (counted <= q[:, :, -1 - b])
-            share = np.where(np.isnan(counted), np.nan, inside)
-            coverage[i, 0, b] = float(nan_mean(share))
-            coverage[i, 1:, b] = nan_mean(share, axis=(0, 1))
-    return Tables(
-        method_names=tuple(forecasts),
-        reconciliation_names=tuple(judged.by_reconciliation),
-        level_names=(*(level.name for level in structure.levels), "all nodes"),
-        band_levels=tuple(float(round(100.0 * (1.0 - 2.0 * p), 6)) for p in probabilities[:n_bands]),
-        by_method=by_method + 0.0,
-        by_reconciliation=by_reconciliation + 0.0,
-        coverage=coverage,
-        cells=cells,
-        shared=shared,
-    )
+def measures(pooled: Floats) -> Floats:
+    """MAE, WAPE, RMSSE, gain and bias (in percent of volume, actual minus forecast), [..., 5], from [..., 10]."""
+    part = np.moveaxis(pooled, -1, 0)
+    bias = share(part[_SIGNED], part[_VOLUME])
+    own, against = over(part[_OWN], part[_N_BOTH]), over(part[_AGAINST], part[_N_BOTH])
+    wape = share(part[_ABSOLUTE], part[_VOLUME])
+    rmsse = over(part[_ROOTS], part[_N_ROOTS])
+    return np.stack([over(part[_ABSOLUTE], part[CELLS]), wape, rmsse, gain(own, against), bias], axis=-1)
 
 
-def score_nodes(judged: Judged) -> tuple[Floats, Floats]:
-    """MAE, WAPE, RMSSE, gain and the number of origins that count: per node and method [nodes, methods, 5], and per
-    node for what is published [nodes, 5]. Gain is on the origins that a method shares with the seasonal naive."""
-    forecasts = np.concatenate([judged.by_method, judged.published[:, None]], axis=1)
-    n, k = forecasts.shape[:2]
-    scores = np.full((n, k, 5), np.nan)
-    actuals = np.where(judged.counts[:, :, None], judged.actuals, np.nan)
-    benchmark = actuals - judged.benchmark
-    for j in range(k):
-        errors = actuals - forecasts[:, j]
-        shared = np.where(np.isnan(benchmark), np.nan, errors)
-        against = np.where(np.isnan(errors), np.nan, benchmark)
-        scores[:, j, 0] = nan_mean(np.abs(errors), axis=(1, 2))
-        scores[:, j, 1] = wape(errors, actuals, axis=(1, 2))
-        scores[:, j, 2] = _rmsse(errors, judged.scale)
-        scores[:, j, 3] = gain(_rmsse(shared, judged.scale), _rmsse(against, judged.scale))
-        scores[:, j, 4] = (~np.isnan(errors)).any(axis=2).sum(axis=1)
-    return scores[:, :-1], scores[:, -1]
+def by_level(structure: Structure, of_nodes: list[tuple[slice, Floats]]) -> Floats:
+    """[levels + 1, ...], the last for all nodes, from [...] of runs of nodes that each lie within one level."""
+    found = np.zeros((len(structure.levels) + 1, *of_nodes[0][1].shape))
+    for rows, own in of_nodes:
+        found[structure.level_of[rows.start]] += own
+    found[-1] = found[:-1].sum(axis=0)
+    return found
 
 
-def hits(judged: Judged) -> Floats:
-    """Share of actuals inside each band of the backtest, [nodes, bands], widest band first."""
-    actuals = np.where(judged.counts[:, :, None], judged.actuals, np.nan)
-    q = judged.published_quantiles
-    bands = []
-    for b in range(q.shape[2] // 2):
-        inside = (actuals >= q[:, :, b]) & (actuals <= q[:, :, -1 - b])
-        bands.append(nan_mean(np.where(np.isnan(actuals), np.nan, inside), axis=(1, 2)))
-    return np.stack(bands, axis=1)
+def runs_of(structure: Structure, start: int, stop: int) -> list[slice]:
+    """The nodes start..stop, cut where a level ends."""
+    cuts = [start, *(level.first for level in structure.levels if start < level.first < stop), stop]
+    return [slice(a, b) for a, b in pairwise(cuts)]
+
+
+def inside(actuals: Floats, quantiles: Floats) -> Floats:
+    """Whether an actual [nodes, origins, H] lies inside each band of quantiles [nodes, origins, Q, H], widest first:
+    [nodes, origins, bands, H], NaN where there is no actual."""
+    n_bands = quantiles.shape[2] // 2
+    low, high = quantiles[:, :, :n_bands], quantiles[:, :, : -1 - n_bands : -1]
+    y = actuals[:, :, None]
+    return np.where(np.isnan(y), np.nan, (y >= low) & (y <= high))
+
+
+def over(total: Floats, count: Floats) -> Floats:
+    """total / count, NaN where nothing was counted."""
+    return np.divide(total, count, out=np.full(np.shape(total), np.nan), where=count > 0)
+
+
+def _root(squares: Floats, count: Floats) -> Floats:
+    return np.sqrt(over(squares, count))

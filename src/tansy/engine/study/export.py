@@ -4,20 +4,27 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import polars as pl
+import pyarrow as pa
+import pyarrow.parquet as pq
 from numpy.typing import NDArray
+from scipy.special import ndtri
 
 from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.panel import Panel
+from tansy.engine.structure.grouping import Structure
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
-from tansy.engine.study.run import Study
+from tansy.engine.study.run import Backtest, Study
 
 Floats = NDArray[np.float64]
 
+
+_NODES_AT_ONCE = 4096
 
 OWN_COLUMNS = ("node", "level", "period", "lead", "mean", "received", "corrected", "reason", "score")
 """Columns of the files beside those of the keys."""
@@ -46,9 +53,8 @@ def probability_name(p: float) -> str:
     return f"q{p:g}"
 
 
-def node_keys(study: Study) -> dict[str, list[str]]:
+def node_keys(structure: Structure) -> dict[str, list[str]]:
     """What every node is on each key column: the code of a product, the name of a group, or "every product"."""
-    structure = study.structure
     columns: dict[str, list[str]] = {}
     for d, dimension in enumerate(structure.dimensions):
         depths = np.array([level.depths[d] for level in structure.levels])[structure.level_of]
@@ -67,7 +73,7 @@ def forecasts(study: Study) -> pl.DataFrame:
     structure = study.structure
     n, horizon = study.forecast.shape
     texts = {
-        **node_keys(study),
+        **node_keys(structure),
         "node": [structure.node_name(i) for i in range(n)],
         "level": [structure.levels[i].name for i in structure.level_of.tolist()],
     }
@@ -78,6 +84,60 @@ def forecasts(study: Study) -> pl.DataFrame:
     for q, p in enumerate(study.probabilities):
         columns[probability_name(float(p))] = study.quantiles[:, q].ravel()
     return pl.DataFrame(columns, schema_overrides=dict.fromkeys((*texts, "period"), pl.String))
+
+
+def save_backtest(path: Path) -> Callable[[Backtest], None]:
+    """What writes all forecasts of a backtest to a Parquet file: a row per node, origin, lead and method, with the
+    mean, quantiles and what came. A method's own quantiles are normal, with its parameters taken as known."""
+
+    def write(found: Backtest) -> None:
+        writer: pq.ParquetWriter | None = None
+        for table in _backtest_tables(found):
+            writer = writer or pq.ParquetWriter(path, table.schema, compression="zstd")
+            writer.write_table(table)
+        if writer:
+            writer.close()
+
+    return write
+
+
+def _backtest_tables(found: Backtest) -> Iterator[pa.Table]:
+    """Tables of blocks of nodes, one method and origin after another."""
+    prepared, structure, timeline = found.prepared, found.prepared.structure, found.prepared.timeline
+    z, leads = ndtri(found.probabilities), prepared.recipe.leads
+    periods = np.array([*timeline.labels, *timeline.after(leads).labels], dtype=object)
+    for start in range(0, structure.n_nodes, _NODES_AT_ONCE):
+        rows = slice(start, min(start + _NODES_AT_ONCE, structure.n_nodes))
+        n = rows.stop - start
+        names = np.repeat(np.array([structure.node_name(i) for i in range(start, rows.stop)], dtype=object), leads)
+        keys = {
+            name: np.repeat(np.array(column[rows], dtype=object), leads)
+            for name, column in node_keys(structure).items()
+        }
+        for o, n_seen in enumerate(prepared.seen_at):
+
+            def own(mean: Floats, spread: Floats) -> tuple[Floats, Floats]:
+                return mean, mean[:, None] + z[None, :, None] * spread[:, None]
+
+            forecasts = {
+                PUBLISHED: (found.published[rows, o], found.published_quantiles[rows, o]),
+                "choice": own(found.chosen.base[rows, o], found.chosen.spread[rows, o]),
+            }
+            for name, results in zip(found.methods, found.endings[o].results, strict=True):
+                block = results.rows(rows.start, rows.stop)
+                forecasts[name] = own(block.mean, block.spread)
+            for name, (mean, quantiles) in forecasts.items():
+                columns: dict[str, Any] = dict(keys)
+                columns["node"] = names
+                columns["origin"] = np.full(n * leads, timeline.labels[n_seen - 1], dtype=object)
+                columns["lead"] = np.tile(np.arange(1, leads + 1, dtype=np.int32), n)
+                columns["period"] = np.tile(periods[n_seen : n_seen + leads], n)
+                columns["method"] = np.full(n * leads, name, dtype=object)
+                columns["mean"] = mean.ravel() + 0.0
+                for q, p in enumerate(found.probabilities):
+                    columns[probability_name(float(p))] = quantiles[:, q].ravel() + 0.0
+                columns["actual"] = found.actuals[rows, o].ravel()
+                yield pa.table({key: pa.array(values, from_pandas=True) for key, values in columns.items()})
 
 
 def accuracy(study: Study) -> pl.DataFrame:
@@ -142,6 +202,7 @@ def summary(study: Study) -> dict[str, Any]:
         "methods": list(study.methods),
         "published": {"finest": measures(finest), "all nodes": measures(finest + 1)},
         "coverage": {"finest": coverage(finest), "all nodes": coverage(finest + 1)},
+        "tasks": {"computed": study.tasks.computed, "reused": study.tasks.reused},
         "values_corrected": len(study.corrections),
         "largest_gap": study.largest_gap,
         "negative_values": int((study.forecast < 0).sum()),

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import get_type_hints
 
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.choice import Choice
 from tansy.engine.entries import misfit
 from tansy.engine.errors import RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.structure.grouping import Structure
 
-Booleans = NDArray[np.bool_]
+Integers = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -47,32 +46,28 @@ def read_kept(entries: dict[str, str]) -> KeptMethod:
     )
 
 
-def apply_kept(
-    choice: Choice, kept: Sequence[KeptMethod], methods: Sequence[str], structure: Structure, kinds: Kinds,
-    defined_now: Booleans, defined_at: Booleans,
-) -> tuple[Choice, dict[int, str]]:  # fmt: skip
-    """The choice with kept methods in it, and the words for each node that has one.
+def kept_methods(
+    kept: Sequence[KeptMethod], methods: Sequence[str], structure: Structure, kinds: Kinds
+) -> tuple[Integers, dict[int, str]]:
+    """Position of the method kept for each node, [nodes], -1 for none, and the words for each node that has one.
 
-    A method kept for a node goes before one kept for its kind, the later before the earlier. Where it cannot be fitted
-    the choice stays. kinds: of all nodes. defined_now: [nodes, methods], defined_at: [nodes, methods, origins].
+    A method kept for a node goes before one kept for its kind, the later before the earlier. kinds: of all nodes.
+    Raises RecipeError where there is no such kind.
     """
-    if not kept:
-        return choice, {}
-    final, at_origin = choice.final.copy(), choice.at_origin.copy()
+    found = np.full(structure.n_nodes, -1, dtype=np.int64)
     words: dict[int, str] = {}
+    if not kept:
+        return found, words
     keys = {structure.node_key(i): i for i in range(structure.n_nodes)} if any(one.node for one in kept) else {}
     groups = kinds.groups()
     finest = np.arange(structure.n_nodes) >= structure.n_aggregates
     for one in sorted(kept, key=lambda one: bool(one.node)):
-        j = list(methods).index(one.method)
         if one.node:
             nodes = np.array([keys[one.node]] if one.node in keys else [], dtype=np.int64)
         elif one.kind in groups:
             nodes = np.nonzero(groups[one.kind] & finest)[0]
         else:
             raise RecipeError(f"There is no kind {one.kind!r}; kinds are {', '.join(groups)}.")
-        nodes = nodes[defined_now[nodes, j]]
-        final[nodes] = j
-        at_origin[nodes] = np.where(defined_at[nodes, j], j, at_origin[nodes])
+        found[nodes] = list(methods).index(one.method)
         words.update(dict.fromkeys(nodes.tolist(), one.words()))
-    return replace(choice, final=final, at_origin=at_origin), words
+    return found, words

@@ -38,6 +38,17 @@ _SEASONAL_CANDIDATES = {
     "Y": (),
     "N": (),
 }
+# What to take before any error has come, where no driver is known ahead: a level that moves, and the season as the
+# group shows it, which short and noisy series cannot show by themselves. Where none is had, the last season stands.
+_FALLBACK = {
+    "D": ("ets(A,N,A) + shared-season",),
+    "W": ("ets(A,N,N) + shared-season",),
+    "4W": ("ets(A,N,N) + shared-season",),
+    "M": ("ets(A,N,N) + shared-season",),
+    "Q": ("ets(A,Ad,A)",),
+    "Y": ("ets(A,Ad,N)",),
+    "N": ("ets(A,Ad,N)",),
+}
 _PLAIN_CANDIDATES = ("seasonal-naive", "naive", "mean", "drift", "ets(A,N,N)", "ets(A,Ad,N)", "arima(1,0,1)")
 
 
@@ -46,7 +57,9 @@ class Recipe:
     """What a study does. `data` is where the panel comes from when the study runs from files.
 
     structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of
-    the backtest; the forecast is as long as the longest lead. reconciliation: one of `reconcile.projection.METHODS`.
+    the backtest; the forecast is as long as the longest lead. anchor: a period that is an origin, so that origins stand
+    still while history grows; without one the newest origin has a full window. fallback: methods to take where no error
+    has come yet, the first that can be fitted. reconciliation: one of `reconcile.projection.METHODS`.
     whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a
     series without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious
     values; they change nothing unless they say above which score. plans: what is known beyond history, see
@@ -59,6 +72,8 @@ class Recipe:
     origins: int
     step: int
     leads: int
+    anchor: str = ""
+    fallback: tuple[str, ...] = ()
     reconciliation: str = "variance"
     nonnegative: bool = True
     whole_units: bool = False
@@ -72,7 +87,7 @@ class Recipe:
     def __post_init__(self) -> None:
         if not self.methods:
             raise RecipeError("The recipe names no method under [methods] candidates.")
-        for text in self.methods:
+        for text in (*self.methods, *self.fallback):
             parse(text)
         for name, value in (("origins", self.origins), ("step", self.step), ("leads", self.leads)):
             if value < 1:
@@ -98,9 +113,13 @@ class Recipe:
         if self.cleaning is not None:
             document["cleaning"] = self.cleaning.to_mapping()
         document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
+        if self.fallback:
+            document["methods"]["fallback"] = list(self.fallback)
         if self.kept:
             document["methods"]["kept"] = [_entries(one) for one in self.kept]
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
+        if self.anchor:
+            document["backtest"]["anchor"] = self.anchor
         document["reconciliation"] = {
             "method": self.reconciliation,
             "nonnegative": self.nonnegative,
@@ -120,8 +139,13 @@ _DOCUMENT: dict[str, Any] = {
     "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "reconciliation": _Table, "intervals": _Table,
 }  # fmt: skip
 _SECTIONS: dict[str, _Table] = {
-    "methods": {"candidates": tuple[str, ...], "ended_after": int, "kept": tuple[_Table, ...]},
-    "backtest": {"origins": int, "step": int, "leads": int},
+    "methods": {
+        "candidates": tuple[str, ...],
+        "fallback": tuple[str, ...],
+        "ended_after": int,
+        "kept": tuple[_Table, ...],
+    },
+    "backtest": {"origins": int, "step": int, "leads": int, "anchor": str},
     "reconciliation": {"method": str, "nonnegative": bool, "whole_units": bool},
     "intervals": {"levels": tuple[float, ...]},
 }
@@ -150,6 +174,8 @@ def read_recipe(text: str) -> Recipe:
             origins=backtest["origins"],
             step=backtest["step"],
             leads=backtest["leads"],
+            anchor=backtest.get("anchor", ""),
+            fallback=tuple(document["methods"].get("fallback", ())),
             reconciliation=reconciliation.get("method", "variance"),
             nonnegative=reconciliation.get("nonnegative", True),
             whole_units=reconciliation.get("whole_units", False),
@@ -183,19 +209,21 @@ def read_recipe_file(path: Path) -> Recipe:
 def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOptions | None = None) -> Recipe:
     """A sound start for any panel: simple methods, smoothing, ARIMA and, where there is a year, its season.
 
-    As many origins as the history bears while a year and a half stays to learn from, at most six, over a year.
+    As many origins as the history bears while a year and a half stays to learn from, at most six. They lie a multiple
+    of the longest lead apart: no two windows hold the same values, so that each says something of its own, over a year
+    or more; and the end of the history lies on their grid, so that what is fitted there is an origin's when it is one.
     """
     timeline = panel.timeline
     leads = _LEADS[timeline.frequency]
     leads = max(1, min(leads, timeline.n_periods // 4))
     year = {"D": 364, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 6, "N": 24}[timeline.frequency]
-    step = max(1, round((year - leads) / 5))
+    step = leads * max(1, round((year - leads) / (5 * leads)))
     room = timeline.n_periods - leads - max(round(1.5 * year), 8)
     number = max(1, min(6, 1 + max(0, room) // step))
     if number < 3:  # a short history: more origins from fewer periods
         step = max(1, leads // 3)
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
-    origins(timeline.n_periods, number, step, leads)
+    origins(timeline.n_periods, number, step, leads)  # there is room for them, or RecipeError
     slow = ("tsb",) if _has_slow_movers(panel) else ()
     entries = default_drivers(panel.drivers, timeline.n_periods, leads)
     driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
@@ -207,6 +235,8 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         origins=number,
         step=step,
         leads=leads,
+        anchor=timeline.labels[timeline.n_periods - leads - 1],
+        fallback=(*driven, *_FALLBACK[timeline.frequency]),
         nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
         ended_after=season_and_a_bit(timeline),
         data=data,

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from tansy.engine.backtest.known import Keep, anew
 from tansy.engine.backtest.measures import mean_absolute_season_step, mean_square_step, nan_mean, wape
-from tansy.engine.backtest.origins import Seasons, fit_chunk
+from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Floats
 from tansy.engine.methods.notation import Form
-from tansy.engine.methods.pooled import Pooled
-from tansy.engine.timeline import Timeline
+from tansy.engine.study.prepared import Prepared
 
 MEASURES = ("ME", "MAE", "RMSE", "WAPE", "MASE", "RMSSE")
 
@@ -28,22 +28,31 @@ class Tested:
     measures: dict[str, float | None]
 
 
-def from_origins(
-    history: Floats, received: Floats, timeline: Timeline, forms: Sequence[Form], seen_at: Sequence[int], horizon: int,
-    drivers: Mapping[str, Floats], seasons: Seasons | None = None,
-    pooled: Mapping[tuple[str, ...], Sequence[Pooled]] | None = None,
-) -> list[Tested]:  # fmt: skip
-    """history: [T], as methods see it; received: [T], what forecasts are scored against. drivers: per name [1, T + H or
-    more]. Measures are taken over the origins that all the methods could forecast, so that they can be compared."""
-    fits = fit_chunk(history[None], timeline, forms, seen_at, horizon, seasons, drivers, pooled, with_forms=True)
-    came = np.stack([received[n : n + horizon] for n in seen_at])
-    errors = came[None] - fits.tested[0]
-    common = ~np.isnan(fits.tested[0, :, :, 0]).any(axis=0)
-    m = timeline.season_length
-    steps = np.array([float(mean_square_step(received[None, :n])[0]) for n in seen_at])
-    season_steps = np.array([float(mean_absolute_season_step(received[None, :n], m)[0]) for n in seen_at])
+def from_origins(prepared: Prepared, node: int, forms: Sequence[Form], keep: Keep = anew) -> list[Tested]:
+    """Methods on one node from every origin of a study. Measures are taken over the origins that all the methods could
+    forecast, so that they can be compared. keep: see `Known`."""
+    seen_at, horizon = prepared.seen_at, prepared.recipe.leads
+    only, first = np.array([node]), np.zeros(1, dtype=np.int64)
+    states = [prepared.known(n, keep, only) for n in (*seen_at, prepared.timeline.n_periods)]
+    resolved: list[list[Form | None]] = [[] for _ in forms]
+    forecasts = np.empty((len(forms), len(seen_at), horizon))
+    for o, known in enumerate(states):
+        for j, form in enumerate(forms):
+            fits = registry.fit(form, known.batch(form, first), horizon)
+            resolved[j].append(fits.form(0) if fits.defined[0] else None)
+            if o < len(seen_at):
+                forecasts[j, o] = fits.forecast[0]
+    came = np.full((len(seen_at), horizon), np.nan)
+    for o, n in enumerate(seen_at):
+        own = states[-1].judged[0, n : n + horizon]
+        came[o, : len(own)] = own
+    errors = came[None] - forecasts
+    common = ~np.isnan(forecasts[:, :, 0]).any(axis=0)
+    m = prepared.timeline.season_length
+    steps = np.array([float(mean_square_step(known.judged)[0]) for known in states[:-1]])
+    season_steps = np.array([float(mean_absolute_season_step(known.judged, m)[0]) for known in states[:-1]])
     found = []
-    for j, own in enumerate(fits.forms[0]):
+    for j, own_forms in enumerate(resolved):
         e = errors[j][common]
         actual = np.where(np.isnan(e), np.nan, came[common])
         figures: list[Floats | float] = [
@@ -54,7 +63,7 @@ def from_origins(
             name: float(v) if common.any() and np.isfinite(v) else None
             for name, v in zip(MEASURES, figures, strict=True)
         }
-        found.append(Tested(own, _changes(own), measures))
+        found.append(Tested(own_forms, _changes(own_forms), measures))
     return found
 
 

@@ -44,6 +44,14 @@ class StudySerializer(serializers.ModelSerializer):
     gain = serializers.FloatField(
         source="result_or_none.gain", default=None, allow_null=True, help_text="Over the seasonal naive, in percent."
     )
+    tasks_computed = serializers.IntegerField(
+        source="result_or_none.tasks_computed", default=None, allow_null=True,
+        help_text="Tasks (a method, an origin, a block of nodes) that were fitted for it.",
+    )  # fmt: skip
+    tasks_reused = serializers.IntegerField(
+        source="result_or_none.tasks_reused", default=None, allow_null=True,
+        help_text="Tasks whose results earlier studies had left.",
+    )  # fmt: skip
     made_by = serializers.CharField(source="made_by.username")
 
     class Meta:
@@ -59,6 +67,8 @@ class StudySerializer(serializers.ModelSerializer):
             "last_period",
             "rmsse",
             "gain",
+            "tasks_computed",
+            "tasks_reused",
             "run",
         ]
         read_only_fields = fields
@@ -290,6 +300,7 @@ def listed() -> QuerySet[Study]:
         .only(
             "name", "made_at", "portfolio__name", "made_by__username", "load__n_series", "load__frequency",
             "load__first_period", "load__n_periods", "load__season_length", "result__rmsse", "result__gain",
+            "result__tasks_computed", "result__tasks_reused",
         )
     )  # fmt: skip
 

@@ -23,13 +23,12 @@ from tansy.engine.study.effects import analysis_of_variance, default_drivers, dr
 from tansy.engine.study.look import look
 from tansy.engine.study.parts import Part, forecast_parts, seasons_beyond
 from tansy.engine.study.searched import searched
-from tansy.engine.study.tested import from_origins
 from tansy.server.api.fields import whole_number
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.models import unpack
 from tansy.server.studies.place import Place, place_at
 from tansy.server.studies.services import structure_of
-from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer, last_of
+from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer
 
 _MOST = 5  # methods tested at once: four and what the search chose
 
@@ -258,7 +257,7 @@ class FitView(APIView):
         text = request.query_params.get("method", "")
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
-        effects = last_of(place.pooled([text]))
+        effects = place.pooled([text])
         one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers_for([text]), effects)[0]
         fitted = one.fits is not None and bool(one.fits.defined[0])
         measures = tries.in_sample(values, [one], timeline.season_length)[0]
@@ -321,14 +320,7 @@ class TestedView(APIView):
             problems.append("" if isinstance(one, Form) else one)
         seen_at = place.result.seen_at
         usable = [form for form in forms if form is not None]
-        tested = iter(
-            from_origins(
-                values, place.received(), timeline, usable, seen_at, place.leads, drivers,
-                place.seasons(texts, timeline), place.pooled(texts, at_origins=True),
-            )
-            if usable
-            else []
-        )  # fmt: skip
+        tested = iter(place.tested(usable) if usable else [])
         periods = [timeline.labels[n - 1] for n in seen_at] + [timeline.labels[-1]]
         answer: list[dict[str, Any]] = []
         for text, form, problem in zip(texts, forms, problems, strict=True):
@@ -347,7 +339,7 @@ class TestedView(APIView):
 def _with_parts(place: Place, text: str) -> tuple[tries.Try, Batch]:
     """A method on a node, and the batch with all that its parts are taken from."""
     values, timeline = place.history([])
-    pooled = last_of(place.pooled([text]))
+    pooled = place.pooled([text])
     profile = place.profile([text], timeline, place.leads + seasons_beyond(timeline.season_length))
     own = None if profile is None else profile[None]
     batch = Batch(values[None, :], timeline, place.drivers(), pooled, profiles=own)

@@ -156,6 +156,8 @@ class Result(models.Model):
     levels = models.JSONField(default=list, help_text="Name and number of nodes of each level, and of all.")
     rmsse = models.FloatField(null=True, help_text="Of what is published, over the series.")
     gain = models.FloatField(null=True, help_text="Over the seasonal naive, in percent.")
+    tasks_computed = models.PositiveIntegerField(null=True, help_text="Tasks that were fitted for it.")
+    tasks_reused = models.PositiveIntegerField(null=True, help_text="Tasks whose results earlier studies had left.")
     made_at = models.DateTimeField(auto_now_add=True)
 
     def __str__(self) -> str:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 from rest_framework.generics import get_object_or_404
 
-from tansy.engine.backtest.origins import Seasons
-from tansy.engine.methods.notation import driver_of
+from tansy.engine.backtest.known import Known
+from tansy.engine.methods.notation import Form, driver_of
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.methods.shared_season import season_profiles
-from tansy.engine.structure.node_drivers import node_drivers
 from tansy.engine.structure.plans import Event
 from tansy.engine.study import tries
+from tansy.engine.study.tested import Tested, from_origins
 from tansy.engine.timeline import Timeline
 from tansy.server.studies.models import Node, Result, unpack
-from tansy.server.studies.services import planned_panel, pooled_of_group, structure_of
+from tansy.server.studies.services import prepared_of
+from tansy.server.studies.store import results
 
 Floats = NDArray[np.float64]
 
@@ -28,7 +28,8 @@ class Place:
     def __init__(self, pk: int, position: int) -> None:
         self.result = get_object_or_404(
             Result.objects.only(
-                "leads", "seen_at", "study__portfolio", "study__recipe_text", "study__load__driver_names",
+                "leads", "seen_at", "study__portfolio", "study__recipe_text", "study__corrections",
+                "study__kinds_by_hand", "study__load__driver_names",
                 "study__load__frequency", "study__load__first_period", "study__load__n_periods",
                 "study__load__season_length",
             ).select_related("study__load"),
@@ -59,49 +60,35 @@ class Place:
         forms = [form for form in map(tries.form_or_none, texts) if form is not None]
         return self.drivers() if any(form.drivers or form.pooled for form in forms) else {}
 
+    @cached_property
+    def known(self) -> Known:
+        """What the study knew of this node at the end of its history."""
+        return prepared_of(self.study).known(keep=results().pooled, nodes=np.array([self.node.position]))
+
     def drivers(self) -> dict[str, Floats]:
         """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
-        panel = planned_panel(self.study)
-        names = self.driver_names()
-        seen = self.result.seen_at[0]
-        return node_drivers(structure_of(self.study), panel, seen, names, self.node.position)
+        return self.known.drivers(self.driver_names())
 
-    def pooled(self, texts: list[str], at_origins: bool = False) -> dict[tuple[str, ...], tuple[Pooled, ...]]:
-        """Effects that texts pool over the series of the node's group, as the study's history has them: at each origin
-        where that is asked for, and at the end."""
-        found = {}
-        for form in map(tries.form_or_none, texts):
-            if form is not None and form.pooled and not self._unknown(form.pooled):
-                group = int(structure_of(self.study).effect_groups()[-1][self.node.position])
-                positions, effects = pooled_of_group(self.study, form.pooled, group, at_origins)
-                at = positions.index(self.node.position)
-                found[form.pooled] = tuple(one.rows(slice(at, at + 1)) for one in effects)
-        return found
-
-    def _unknown(self, entries: tuple[str, ...]) -> bool:
-        return any(driver_of(entry)[0] not in planned_panel(self.study).drivers for entry in entries)
+    def pooled(self, texts: list[str]) -> dict[tuple[str, ...], Pooled]:
+        """Effects that texts pool over the series of the node's group, as the study's history has them."""
+        forms = [form for form in map(tries.form_or_none, texts) if form is not None and form.pooled]
+        known = set(self.driver_names())
+        return {
+            form.pooled: self.known.pooled(form.pooled)
+            for form in forms
+            if all(driver_of(entry)[0] in known for entry in form.pooled)
+        }
 
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
-        """Season of the node's group, where a text asks for it."""
-        known = self._source(texts)
-        if known is None:
-            return None
-        ahead = timeline.n_periods - len(known) + horizon
-        found: Floats = season_profiles(known[None, :], timeline.until(len(known)), ahead)[0]
-        return found
-
-    def seasons(self, texts: list[str], timeline: Timeline) -> Seasons | None:
-        """The same at every origin of the study."""
-        known = self._source(texts)
-        if known is None:
-            return None
-        return Seasons.of(known[None, :], np.zeros(1, np.int64), timeline, self.result.seen_at, self.leads)
-
-    def _source(self, texts: list[str]) -> Floats | None:
+        """Season of the node's group, where a text asks for it, on a timeline that may go on beyond the history."""
         if not any("shared-season" in text for text in texts):
             return None
-        source = int(structure_of(self.study).season_sources()[self.node.position])
-        return unpack(get_object_or_404(Node, study=self.study, position=source).history)
+        found: Floats = self.known.season(timeline, horizon)[0]
+        return found
+
+    def tested(self, forms: list[Form]) -> list[Tested]:
+        """The methods from every origin of the study."""
+        return from_origins(prepared_of(self.study), self.node.position, forms, results().pooled)
 
 
 @lru_cache(maxsize=64)

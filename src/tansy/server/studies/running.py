@@ -5,14 +5,11 @@ from __future__ import annotations
 import gzip
 import io
 import json
-import shutil
 import threading
 import time
-from pathlib import Path
 from typing import Any
 
 import numpy as np
-from django.conf import settings
 from django.db import transaction
 from numpy.typing import NDArray
 
@@ -21,21 +18,16 @@ from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.field import sheet, trails
 from tansy.engine.study.run import Study as Findings
-from tansy.engine.study.run import fingerprint, run_study
-from tansy.engine.study.store import FolderStore
+from tansy.engine.study.run import run_study
 from tansy.server.faults import Fault, fault_of
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.studies.models import Node, Result, Run, Study, pack
+from tansy.server.studies.store import results
 
 _BATCH = 200
 _ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
 KIND_FIGURES = ("interval", "variation", "empty", "window")
 _REPORT_EVERY = 0.5  # seconds
-
-
-def work_folder(study: Study) -> Path:
-    """Where finished chunks of a running study lie until it is done."""
-    return settings.DATA / "work" / str(study.pk)
 
 
 _ending = threading.Event()
@@ -98,7 +90,7 @@ def carry_out(run: Run) -> None:
             recipe,
             corrections=corrections,
             kinds_by_hand={int(i): kind for i, kind in study.kinds_by_hand.items()},
-            store=FolderStore(work_folder(study), fingerprint(panel, recipe, corrections)),
+            store=results(),
             progress=reporter,
             should_stop=reporter.should_stop,
         )
@@ -118,7 +110,6 @@ def carry_out(run: Run) -> None:
     except Exception as error:
         run.end(Run.State.FAILED, _OF_MACHINE[fault_of(error)])
         raise
-    shutil.rmtree(work_folder(study), ignore_errors=True)
 
 
 def save(study: Study, found: Findings) -> None:
@@ -141,6 +132,8 @@ def save(study: Study, found: Findings) -> None:
         levels=level_list(found),
         rmsse=published["RMSSE"],
         gain=published["gain"],
+        tasks_computed=found.tasks.computed,
+        tasks_reused=found.tasks.reused,
     )
     structure, ways = found.structure, trails(found.structure)
     scores = np.where(np.isfinite(found.node_scores), found.node_scores, np.nan)

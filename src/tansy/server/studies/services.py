@@ -7,19 +7,13 @@ from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
 from django.db import transaction
 
-from tansy.engine.backtest.origins import pooled_at
-from tansy.engine.methods.notation import Form, driver_of, parse
-from tansy.engine.methods.pooled import Pooled
-from tansy.engine.panel import Panel
-from tansy.engine.structure.grouping import Structure, group
-from tansy.engine.structure.node_drivers import node_drivers
-from tansy.engine.structure.plans import with_plans
+from tansy.engine.methods.notation import parse
+from tansy.engine.structure.grouping import Structure
 from tansy.engine.study.kept import KeptMethod as Kept
+from tansy.engine.study.prepared import Prepared, candidate_forms, prepare
 from tansy.engine.study.recipe import Recipe, default_recipe
-from tansy.engine.study.run import candidate_forms
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
@@ -27,7 +21,7 @@ from tansy.server.portfolios.overview import moved_by_hand
 from tansy.server.portfolios.panels import panel_of
 from tansy.server.portfolios.plans import plans_of
 from tansy.server.portfolios.services import data_section
-from tansy.server.studies.models import KeptMethod, Result, Run, Study, unpack
+from tansy.server.studies.models import KeptMethod, Result, Run, Study
 from tansy.server.studies.tasks import carry_out
 
 
@@ -100,47 +94,20 @@ def keep(portfolio: Portfolio, user: Any, method: str, reason: str, *, node: str
 
 
 @lru_cache(maxsize=2)
-def planned_panel(study: Study) -> Panel:
-    """The panel that a study was run on, as received, with its plans."""
-    return with_plans(panel_of(study.load), study.recipe.plans).panel
+def prepared_of(study: Study) -> Prepared:
+    """What a study stands on."""
+    by_hand = {int(i): kind for i, kind in study.kinds_by_hand.items()}
+    return prepare(panel_of(study.load), study.recipe, ledger.unpack(study.corrections), by_hand)
 
 
-@lru_cache(maxsize=4)
 def structure_of(study: Study) -> Structure:
     """The structure that a study was run on."""
-    return group(planned_panel(study), study.recipe.structure)
-
-
-@lru_cache(maxsize=8)
-def pooled_of_group(
-    study: Study, entries: tuple[str, ...], group: int, at_origins: bool
-) -> tuple[list[int], tuple[Pooled, ...]]:
-    """Positions of the nodes of a group, as `Structure.effect_groups` numbers the widest ones, and their pooled effects
-    as the study had them: at each origin where that is asked for, and at the end.
-
-    Kept, because a slider asks for them with every move.
-    """
-    structure, panel = structure_of(study), planned_panel(study)
-    groups = structure.effect_groups()
-    positions = np.nonzero(groups[-1] == group)[0]
-    rows = dict(study.nodes.filter(position__in=positions.tolist()).values_list("position", "history"))
-    history = np.stack([unpack(rows[position]) for position in positions.tolist()])
-    form = Form("regression", pooled=entries)
-    seen_at = study.result.seen_at
-    names = sorted({driver_of(entry)[0] for entry in entries})
-    drivers = {name: one[positions] for name, one in node_drivers(structure, panel, seen_at[0], names).items()}
-    found = pooled_at(
-        [form], history, drivers, study.load.timeline, seen_at if at_origins else [],
-        tuple(one[positions] for one in groups),
-    )  # fmt: skip
-    return positions.tolist(), found[entries]
+    return prepared_of(study).structure
 
 
 def forget() -> None:
     """For tests, which roll back and use the same ids again."""
-    pooled_of_group.cache_clear()
-    planned_panel.cache_clear()
-    structure_of.cache_clear()
+    prepared_of.cache_clear()
 
 
 def _nothing_new(study: Study) -> bool:
@@ -163,6 +130,8 @@ def again(study: Study, user: Any) -> Study:
             "there is nothing new to run it on."
         )
     recipe = replace(study.recipe, plans=(), kept=(), whole_units=False)  # those of today
+    if not recipe.anchor:  # its origins stay where they were
+        recipe = replace(recipe, anchor=study.load.timeline.labels[prepared_of(study).seen_at[-1] - 1])
     return make(study.portfolio, user, recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
 
 

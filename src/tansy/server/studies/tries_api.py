@@ -18,7 +18,6 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.methods.notation import parse
-from tansy.engine.methods.pooled import Pooled
 from tansy.engine.profile.kinds import NAMES
 from tansy.engine.study import tries
 from tansy.engine.study.parts import with_plan
@@ -152,7 +151,7 @@ def _tried(place: Place, text: str, actuals: tuple[float | None, ...], plan: _Pl
     drivers = place.drivers() if plan else place.drivers_for([text])
     found = tries.try_methods(
         values, timeline, [text], place.leads, place.profile([text], timeline, place.leads),
-        with_plan(drivers, timeline.n_periods, wanted), last_of(place.pooled([text])),
+        with_plan(drivers, timeline.n_periods, wanted), place.pooled([text]),
     )[0]  # fmt: skip
     floor = 0.0 if place.study.recipe.nonnegative else -np.inf
     return found, tries.describe(found, values, LEVELS, floor)
@@ -162,10 +161,6 @@ def forget() -> None:
     """For tests, which roll back and use the same ids again."""
     _tried.cache_clear()
     place_at.cache_clear()
-
-
-def last_of(pooled: dict[tuple[str, ...], tuple[Pooled, ...]]) -> dict[tuple[str, ...], Pooled]:
-    return {entries: found[-1] for entries, found in pooled.items()}
 
 
 class TryView(APIView):
@@ -224,7 +219,7 @@ def _workings(pk: int, position: int, request: Request) -> _Worked:
         1,
         profile,
         place.drivers_for([text]),
-        last_of(place.pooled([text])),
+        place.pooled([text]),
     )[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})

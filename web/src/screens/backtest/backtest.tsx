@@ -200,9 +200,9 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
         </tbody>
       </table>
       <p className="mt-2 max-w-[90ch] text-second">
-        At each origin every series is judged with the method that its other origins would have chosen, so
-        that the first two rows are not flattered by the choice. {count(accuracy.zero_by_decision)} ended
-        series are forecast as zero.
+        At each origin every series is judged with the method chosen by the errors that had come by then (at
+        the first, the recipe&rsquo;s fallback), so that the first two rows are what a planner would have had.{' '}
+        {count(accuracy.zero_by_decision)} ended series are forecast as zero.
       </p>
     </section>
   );

@@ -298,7 +298,7 @@ function OriginLine({ node, chosen }: { node: Node; chosen: number | null }) {
         From {origin.period}, {n} {unit}:
       </b>{' '}
       error {fixed(origin.wape, 1)} % of volume, {hit} of {of} inside the {widest} % band; made with{' '}
-      {origin.method ?? 'zero'}, which the other origins chose.
+      {origin.method ?? 'zero'}, chosen by the errors that had come by then.
     </output>
   );
 }
@@ -369,7 +369,7 @@ function Methods({ node }: { node: Node }) {
       </table>
       <p className="mt-2 max-w-[76ch] text-second">
         Gain is on RMSSE over the seasonal naive, on the origins that both could forecast. What is published
-        was judged at each origin with the method that the other origins chose.
+        was judged at each origin with the method chosen by the errors that had come by then.
       </p>
     </section>
   );

@@ -29,6 +29,8 @@ const study: Schema['Study'] = {
   last_period: '2026-W43',
   rmsse: null,
   gain: null,
+  tasks_computed: null,
+  tasks_reused: null,
   run,
 };
 
@@ -65,7 +67,7 @@ describe('the Study screen', () => {
     const calls = withStudies([study]);
     open();
     const progress = await screen.findByRole('region', { name: 'Progress' });
-    expect(progress.textContent).toContain('fit and backtest: 250 of 1,000 nodes, about 30 s left');
+    expect(progress.textContent).toContain('fit and backtest: 250 of 1,000 tasks, about 30 s left');
     expect(within(progress).getByRole('progressbar').getAttribute('value')).toBe('0.25');
     expect(
       (screen.getByRole('button', { name: 'Run the default recipe' }) as HTMLButtonElement).disabled,
@@ -79,10 +81,19 @@ describe('the Study screen', () => {
     const calls = withStudies(list);
     open();
     await screen.findByRole('region', { name: 'Progress' });
-    list[0] = { ...study, rmsse: 0.763, gain: 26.94, run: { ...run, state: 'done' } };
+    list[0] = {
+      ...study,
+      rmsse: 0.763,
+      gain: 26.94,
+      tasks_computed: 252,
+      tasks_reused: 1512,
+      run: { ...run, state: 'done' },
+    };
     const link = await screen.findByRole('link', { name: 'Default #7' });
     expect(link.getAttribute('href')).toBe('/p/1/s/7/field');
-    expect(screen.getByRole('row', { name: /Default #7/ }).textContent).toContain('0.763+26.9');
+    const row = screen.getByRole('row', { name: /Default #7/ }).textContent;
+    expect(row).toContain('0.763+26.9');
+    expect(row).toContain('252 computed, 1,512 used again');
     const asked = calls.length;
     await new Promise((resolve) => setTimeout(resolve, 900));
     expect(calls.length).toBe(asked);

@@ -79,8 +79,9 @@ export function StudyScreen() {
         {list.data.some((study) => study.run.state === 'done') && (
           <p className="max-w-[90ch] text-second">
             RMSSE and gain over the seasonal naive are of what the study would publish, over its series and
-            all origins of its backtest. The recipe is a text file; <b>tansy run</b> gives the same numbers
-            without a screen.
+            all origins of its backtest. A task fits one method from one origin to a block of nodes; what an
+            earlier study left is used again. The recipe is a text file; <b>tansy run</b> gives the same
+            numbers without a screen.
           </p>
         )}
       </div>
@@ -128,6 +129,14 @@ function WholeUnits({ portfolio }: { portfolio: Schema['Portfolio'] }) {
       forecasts in whole units
     </label>
   );
+}
+
+/** How much of a study was fitted for it, and how much earlier studies had left. */
+function tasks({ tasks_computed: computed, tasks_reused: reused }: Study): string {
+  if (computed == null || reused == null) return '';
+  if (reused === 0) return `${count(computed)} computed`;
+  if (computed === 0) return `${count(reused)} used again`;
+  return `${count(computed)} computed, ${count(reused)} used again`;
 }
 
 function usedBy(nodes: number | null): string {
@@ -212,7 +221,7 @@ function Progress({ study, portfolio }: { study: Study; portfolio: number }) {
         <span className="text-second">
           {run.state === 'queued' ? 'waiting for the worker' : run.step}
           {share !== null &&
-            `: ${count(run.done)} of ${count(run.of)}${run.step === 'fit and backtest' ? ' nodes' : ''}`}
+            `: ${count(run.done)} of ${count(run.of)}${run.step === 'fit and backtest' ? ' tasks' : ''}`}
           {run.seconds_left !== null &&
             run.seconds_left > 0 &&
             `, about ${seconds(run.seconds_left)} left for this step`}
@@ -263,6 +272,7 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
             <th className="num">RMSSE</th>
             <th className="num">Gain %</th>
             <th>History until</th>
+            <th>Tasks</th>
             <th>State</th>
             <th>
               <span className="sr-only">Actions</span>
@@ -288,6 +298,7 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
               <td className="num">{fixed(study.rmsse, 3)}</td>
               <td className="num">{signed(study.gain, 1)}</td>
               <td>{study.last_period}</td>
+              <td>{tasks(study)}</td>
               <td className={study.run.state === 'failed' ? 'text-error' : ''}>
                 {STATES[study.run.state]}
                 {study.run.message && (

@@ -1,0 +1,216 @@
+"""What could have been known at an origin, and nothing else: all that methods, choice and bands get to see.
+
+The end of the history is one more origin.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from functools import cached_property
+from hashlib import blake2b
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.notation import Form, driver_of
+from tansy.engine.methods.pooled import Pooled, pooled_effects
+from tansy.engine.methods.shared_season import season_profiles
+from tansy.engine.panel import Panel
+from tansy.engine.profile.kinds import Kinds, find_kinds
+from tansy.engine.structure.grouping import Structure, aggregate_history
+from tansy.engine.structure.node_drivers import node_drivers
+from tansy.engine.timeline import Timeline
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+Entries = tuple[str, ...]
+Keep = Callable[[str, Callable[[], Pooled]], Pooled]
+
+KEY_BYTES = 16
+
+
+def anew(_: str, compute: Callable[[], Pooled]) -> Pooled:
+    return compute()
+
+
+class Known:
+    """A state of knowledge, of all nodes or of some.
+
+    Attributes
+    ----------
+    timeline : the periods seen.
+    panel : the series with plans, as received, with drivers as they were planned then.
+    horizon : leads that forecasts are made for.
+    nodes : positions of the nodes in the structure; None for all. "nodes" in shapes means these.
+    """
+
+    def __init__(
+        self,
+        structure: Structure,
+        panel: Panel,
+        series: Floats,
+        judged: Floats,
+        horizon: int,
+        ended_after: int,
+        kinds_by_hand: dict[int, str] | None = None,
+        keep: Keep = anew,
+        nodes: Integers | None = None,
+    ) -> None:
+        """series, judged: [series, periods], as methods see them, and as forecasts are scored. kinds_by_hand: node ->
+        kind that a person gave to it. keep: called with a key of all that pooled effects depend on and with what
+        computes them; it may return what was kept under that key."""
+        self.structure = structure
+        self.panel = panel
+        self.timeline: Timeline = panel.timeline
+        self.horizon = horizon
+        self.nodes = nodes
+        self._series, self._judged = series, judged
+        self._ended_after = ended_after
+        self._by_hand = kinds_by_hand or {}
+        self._keep = keep
+        self._drivers: dict[str, Floats] = {}
+        self._pooled: dict[Entries, Pooled] = {}
+        self._row_hashes: dict[tuple[str, str | Entries], list[bytes]] = {}
+
+    @property
+    def n_seen(self) -> int:
+        return self.timeline.n_periods
+
+    def only(self, nodes: Integers) -> Known:
+        """The same of some nodes."""
+        return Known(
+            self.structure, self.panel, self._series, self._judged, self.horizon, self._ended_after, self._by_hand,
+            self._keep, nodes,
+        )  # fmt: skip
+
+    @cached_property
+    def values(self) -> Floats:
+        """[nodes, periods], history as methods see it: corrected, totals bridged over gaps between known values."""
+        return aggregate_history(self.structure, self._series, self.nodes)
+
+    @cached_property
+    def judged(self) -> Floats:
+        """[nodes, periods], what forecasts are scored against: as received, without stock-outs and closures."""
+        if self._judged is self._series:
+            return self.values
+        return aggregate_history(self.structure, self._judged, self.nodes)
+
+    @cached_property
+    def kinds(self) -> Kinds:
+        """Of every node of the structure, and whether a lead may lie in its season."""
+        assert self.nodes is None
+        return find_kinds(self.values, self.timeline, self._ended_after, self.horizon).moved(self._by_hand)
+
+    @cached_property
+    def _season_sources(self) -> Integers:
+        sources = self.structure.season_sources()
+        return sources if self.nodes is None else sources[self.nodes]
+
+    @cached_property
+    def season_group(self) -> Integers:
+        """Row of `profiles` that holds the season each node may share, [nodes]."""
+        return np.unique(self._season_sources, return_inverse=True)[1].ravel()
+
+    @cached_property
+    def profiles(self) -> Floats:
+        """Seasons of the nodes that these share them with, [groups, periods + leads]."""
+        return self.season(self.timeline, self.horizon)
+
+    def season(self, timeline: Timeline, horizon: int) -> Floats:
+        """The same on a timeline that may go on beyond what was seen."""
+        sources = np.unique(self._season_sources)
+        values = self.values[sources] if self.nodes is None else self.only(sources).values
+        ahead = timeline.n_periods - self.n_seen + horizon
+        return season_profiles(values, self.timeline, ahead)
+
+    def drivers(self, names: Iterable[str]) -> dict[str, Floats]:
+        """Per name [nodes, periods and those ahead]."""
+        names = list(dict.fromkeys(names))
+        missing = [name for name in names if name not in self._drivers]
+        if missing:
+            self._drivers |= node_drivers(self.structure, self.panel, missing, self.nodes)
+        return {name: self._drivers[name] for name in names if name in self._drivers}
+
+    def pooled(self, entries: Entries) -> Pooled:
+        """Effects of drivers as the nodes of a group share them."""
+        if entries not in self._pooled:
+            self._pooled[entries] = self._effects(entries)
+        return self._pooled[entries]
+
+    def _effects(self, entries: Entries) -> Pooled:
+        groups = self.structure.effect_groups()
+        if self.nodes is not None:
+            members = np.nonzero(np.isin(groups[-1], groups[-1][self.nodes]))[0]
+            whole = self if len(members) == len(self.nodes) else self.only(members)
+            groups = (groups[0][members], groups[1][members])
+        else:
+            whole = self
+        drivers = {name: one[:, : self.n_seen] for name, one in whole.drivers(driver_of(e)[0] for e in entries).items()}
+        values = whole.values
+
+        def compute() -> Pooled:
+            return pooled_effects(entries, values, drivers, self.timeline, groups)
+
+        content = blake2b(repr((entries, self.timeline)).encode(), digest_size=KEY_BYTES)
+        for part in (whole._hashes("values"), *(whole._hashes("driver", name) for name in sorted(drivers))):
+            content.update(b"".join(part))
+        for group in groups:
+            content.update(group.tobytes())
+        found = self._keep(content.hexdigest(), compute)
+        return found if self.nodes is None else found.rows(np.searchsorted(members, self.nodes))
+
+    def prepare(self, forms: Iterable[Form]) -> None:
+        """Make what forms share, so that threads find it ready."""
+        for form in forms:
+            self.drivers(_driver_names(form))
+            if form.pooled:
+                self.pooled(form.pooled)
+            if form.shared_season:
+                _ = self.profiles, self.season_group
+
+    def batch(self, form: Form, rows: Integers) -> Batch:
+        """What a method may see of some nodes."""
+        names = _driver_names(form)
+        return Batch(
+            np.ascontiguousarray(self.values[rows]),
+            self.timeline,
+            {name: one[rows] for name, one in self.drivers(names).items()},
+            {form.pooled: self.pooled(form.pooled).rows(rows)} if form.pooled else {},
+            profiles=self.profiles if form.shared_season else None,
+            source_of=self.season_group[rows] if form.shared_season else None,
+        )
+
+    def keys(self, form: Form) -> NDArray[np.uint64]:
+        """For every node a key of all that `batch` gives a method of it, [nodes, 2]: the same for the same content,
+        wherever the node stands and whatever it is called."""
+        parts = [self._hashes("values")]
+        if form.shared_season:
+            own = self._hashes("profiles")
+            parts.append([own[group] for group in self.season_group.tolist()])
+        parts += [self._hashes("driver", name) for name in _driver_names(form)]
+        if form.pooled:
+            parts.append(self._hashes("pooled", form.pooled))
+        if len(parts) == 1:
+            joined = parts[0]
+        else:
+            joined = [blake2b(b"".join(row), digest_size=KEY_BYTES).digest() for row in zip(*parts, strict=True)]
+        return np.frombuffer(b"".join(joined), dtype="<u8").reshape(-1, 2)
+
+    def _hashes(self, kind: str, name: str | Entries = "") -> list[bytes]:
+        """Hash of each row of one kind of content."""
+        if (kind, name) not in self._row_hashes:
+            if isinstance(name, tuple):
+                effects = self.pooled(name)
+                rows = np.concatenate([effects.effects, effects.errors], axis=1)
+            elif kind == "driver":
+                rows = self.drivers([name])[name][:, : self.n_seen + self.horizon]
+            else:
+                rows = self.values if kind == "values" else self.profiles
+            rows = np.ascontiguousarray(rows)
+            self._row_hashes[kind, name] = [blake2b(row, digest_size=KEY_BYTES).digest() for row in rows]
+        return self._row_hashes[kind, name]
+
+
+def _driver_names(form: Form) -> list[str]:
+    return list(dict.fromkeys(driver_of(entry)[0] for entry in form.drivers + form.pooled))

@@ -1,0 +1,52 @@
+"""Forecasts of all nodes made to add up, with what is zero by decision held at zero."""
+
+from __future__ import annotations
+
+from hashlib import blake2b
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.reconcile.projection import reconcile
+from tansy.engine.structure.grouping import Structure
+
+Floats = NDArray[np.float64]
+Booleans = NDArray[np.bool_]
+
+
+def nothing_below(structure: Structure, zero: Booleans) -> Booleans:
+    """Nodes and leads [nodes, H] with nothing below that can be sold; zero: the finest nodes' [finest, H]."""
+    return np.asarray(structure.summation.sum_up((~zero).astype(np.float64)) == 0.0)
+
+
+def believed(sigma: Floats, base: Floats, floor: Floats, few: Booleans) -> Floats:
+    """One-step sigma [nodes] as it is believed: not below `floor`, what the scale of the series allows, and, where
+    `few` values speak for it, not below that of a count with the forecast's mean. NaN where there is nothing to
+    forecast from. base: [nodes, H]."""
+    as_count = np.sqrt(np.maximum(np.nan_to_num(base).mean(axis=1), 0.0))
+    found = np.where(few, np.maximum(np.nan_to_num(sigma), as_count), sigma)
+    return np.where(np.isnan(base[:, 0]), np.nan, np.maximum(found, floor))
+
+
+def key_of(structure: Structure, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> str:
+    """Key of all that reconciled forecasts depend on."""
+    content = blake2b(f"{name} {nonnegative} {base.shape}".encode(), digest_size=16)
+    matrix = structure.summation.matrix
+    for part in (matrix.indptr, matrix.indices, base, sigma, zero):
+        content.update(np.ascontiguousarray(part).tobytes())
+    return content.hexdigest()
+
+
+def reconciled(
+    structure: Structure, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans
+) -> Floats:
+    """Reconciled forecasts [nodes, H]; leads with the same nodes held at zero are done together. zero: [finest, H]."""
+    masks, which = np.unique(zero, axis=1, return_inverse=True)
+    done = np.empty_like(base)
+    for k in range(masks.shape[1]):
+        leads = which.ravel() == k
+        held = np.ascontiguousarray(masks[:, k])
+        done[:, leads] = reconcile(
+            structure.summation, np.nan_to_num(base[:, leads]), name, sigma * sigma, nonnegative, held
+        )
+    return done

@@ -1,0 +1,141 @@
+"""The one door: from a panel, a recipe and what a planner has decided to all that a study stands on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from functools import cached_property, lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.known import Keep, Known, anew
+from tansy.engine.backtest.origins import origins
+from tansy.engine.cleaning.corrections import Corrections, by_rules
+from tansy.engine.errors import RecipeError
+from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.regressors import check_known_ahead
+from tansy.engine.panel import Panel
+from tansy.engine.structure.grouping import Structure, group
+from tansy.engine.structure.plans import Event, Planned, with_events, with_plans
+from tansy.engine.study.recipe import Recipe
+from tansy.engine.timeline import Timeline, number_of
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Prepared:
+    """What a study stands on. To be had from `prepare`.
+
+    received: the panel as it came in. corrections: the planner's; they hold at every origin. kinds_by_hand: series ->
+    kind that a person gave to it. planned: the panel as received, with plans. structure: its nodes.
+    """
+
+    received: Panel
+    recipe: Recipe
+    corrections: Corrections
+    kinds_by_hand: dict[int, str]
+    planned: Planned
+    structure: Structure
+    _changes: dict[int, Corrections] = field(default_factory=dict)
+
+    @property
+    def timeline(self) -> Timeline:
+        return self.received.timeline
+
+    @cached_property
+    def seen_at(self) -> list[int]:
+        """Number of periods seen at each origin, oldest first. Raises RecipeError where the history is too short."""
+        recipe, timeline = self.recipe, self.timeline
+        anchor = None
+        if recipe.anchor:
+            number = number_of(recipe.anchor, timeline.frequency)
+            if number is None:
+                raise RecipeError(f"[backtest] anchor {recipe.anchor!r} is no period such as {timeline.labels[-1]}.")
+            anchor = number - timeline.first + 1
+        return origins(timeline.n_periods, recipe.origins, recipe.step, recipe.leads, anchor)
+
+    @cached_property
+    def forms(self) -> list[Form]:
+        """Methods to fit, from simple to rich. Raises DriverError where a driver is not known for any forecast."""
+        forms = candidate_forms(self.recipe)
+        panel = self.planned.panel
+        for form in forms:
+            check_known_ahead(form, panel.drivers, panel.n_series, panel.timeline, self.recipe.leads)
+        return forms
+
+    @property
+    def fallback_texts(self) -> list[str]:
+        """Methods to take where no error has come yet, the first that can be fitted; last the seasonal naive."""
+        return [str(parse(text)) for text in (*self.recipe.fallback, "seasonal-naive")]
+
+    def changes(self, n_seen: int | None = None) -> Corrections:
+        """All corrections: the planner's, and those that the recipe's rules make of what was seen by then."""
+        n = self.timeline.n_periods if n_seen is None else n_seen
+        if n not in self._changes:
+            told = with_events(self.received, self.recipe.plans)  # what an event explains is not suspicious
+            rules = by_rules(told.until(n, 0), self.recipe.cleaning, self.recipe.structure)
+            self._changes[n] = self.corrections.until(n).and_then(rules)
+        return self._changes[n]
+
+    def known(self, n_seen: int | None = None, keep: Keep = anew, nodes: NDArray[np.int64] | None = None) -> Known:
+        """The state of knowledge when `n_seen` periods had been seen; at the end of the history without a number.
+
+        keep: see `Known`. nodes: of these alone.
+        """
+        n = self.timeline.n_periods if n_seen is None else n_seen
+        at_the_end = n == self.timeline.n_periods
+        recipe, panel = self.recipe, self.planned.panel
+        changes = self.changes(n)
+        then = self.received.until(n, 0)
+        judged = self._with_plans(changes.judged(then).values)
+        series = self._with_plans(changes.corrected(then).values) if len(changes) else judged
+        by_hand = {int(self.planned.position[i]): kind for i, kind in self.kinds_by_hand.items()} if at_the_end else {}
+        first = self.structure.n_aggregates
+        return Known(
+            self.structure,
+            panel if at_the_end else panel.until(n, recipe.leads),
+            series,
+            judged,
+            recipe.leads,
+            recipe.ended_after,
+            {first + i: kind for i, kind in by_hand.items() if i >= 0},
+            keep,
+            nodes,
+        )
+
+    def _with_plans(self, values: Floats) -> Floats:
+        """Values of the series that plans leave and add, [series, periods], from those that came in."""
+        plans = tuple(plan for plan in self.recipe.plans if not isinstance(plan, Event))
+        if not plans:
+            return values
+        panel = replace(self.received.until(values.shape[1], 0), values=values, drivers={})
+        return with_plans(panel, plans).panel.values
+
+
+def prepare(
+    panel: Panel,
+    recipe: Recipe,
+    corrections: Corrections | None = None,
+    kinds_by_hand: dict[int, str] | None = None,
+) -> Prepared:
+    """Turn what came in and what was decided into what a study stands on.
+
+    Raises PlanError, StructureError where the recipe does not fit the panel.
+    """
+    planned = with_plans(panel, recipe.plans)
+    structure = group(planned.panel, recipe.structure)
+    return Prepared(panel, recipe, corrections or Corrections.none(), kinds_by_hand or {}, planned, structure)
+
+
+@lru_cache(maxsize=16)
+def _sorted_forms(texts: tuple[str, ...]) -> tuple[Form, ...]:
+    forms = {str(form): form for form in map(parse, texts)}
+    return tuple(sorted(forms.values(), key=lambda form: form.simplicity))
+
+
+def candidate_forms(recipe: Recipe) -> list[Form]:
+    """Methods to fit, from simple to rich: the recipe's, its fallbacks, those kept by hand, the seasonal naive that all
+    are held against, and the mean, which can be fitted to any series."""
+    kept = (one.method for one in recipe.kept)
+    return list(_sorted_forms((*recipe.methods, *recipe.fallback, *kept, "seasonal-naive", "mean")))

@@ -1,0 +1,190 @@
+"""The fitting that a study asks for, task by task: one method, from one origin, for a block of nodes.
+
+A task names what it needs (the method's text, the origin, the nodes) and carries no data: whoever carries it out takes
+that from the state of knowledge at the origin. What lies in the store is not fitted again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Generic, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.known import Known
+from tansy.engine.compute.threads import run_chunks
+from tansy.engine.errors import Stopped
+from tansy.engine.methods import registry
+from tansy.engine.methods.notation import Form, parse
+from tansy.engine.study.prepared import Prepared
+from tansy.engine.study.store import Block, Keys, Results, Shelf, Store
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+
+BLOCK = 512
+"""Nodes of a task: enough that Python around the kernels weighs little, few enough to stop soon."""
+
+_UPPER = 0.9
+_DEVIATIONS = 1.2815515655446004  # from the middle of a normal to its 90 % quantile
+
+
+@dataclass(frozen=True)
+class Task:
+    """method: its text. n_seen: periods seen at the origin. nodes: positions [k], in the study's structure."""
+
+    method: str
+    n_seen: int
+    nodes: Integers
+
+
+@dataclass(frozen=True)
+class Counts:
+    """Tasks of a study: fitted now, and taken from the store."""
+
+    computed: int
+    reused: int
+
+
+def fit_task(task: Task, known: Known) -> Block:
+    """Carry a task out. known: the state of knowledge at its origin."""
+    form = parse(task.method)
+    fits = registry.fit(form, known.batch(form, task.nodes), known.horizon, bands="known")
+    spread = np.full_like(fits.forecast, np.nan)
+    if fits.distribution is not None:
+        low, high = fits.distribution.quantiles(np.array([1.0 - _UPPER, _UPPER])).transpose(1, 0, 2)
+        spread = (high - low) / (2.0 * _DEVIATIONS)
+    return Block(fits.forecast, np.sqrt(mean_square(fits.residuals)), spread, fits.parameters, fits.parameter_names)
+
+
+def mean_square(residuals: Floats) -> Floats:
+    """Uncentred mean of e^2 per series, NaN where there is none."""
+    seen = ~np.isnan(residuals)
+    count = seen.sum(axis=1)
+    total = np.where(seen, residuals * residuals, 0.0).sum(axis=1)
+    return np.divide(total, count, out=np.full(len(residuals), np.nan), where=count > 0)
+
+
+class _Watch:
+    """How many tasks are done, told by the threads that work, and whether they are to stop, told by the one that waits
+    for them. Only the latter speaks to the outside."""
+
+    def __init__(self, of: int, say: Callable[[int, int], None], stop_if_asked: Callable[[], None]) -> None:
+        self._of, self._done = of, 0
+        self._say, self._stop_if_asked = say, stop_if_asked
+        self.stopped = False
+
+    def add(self, done: int) -> None:
+        self._done += done
+
+    def look(self) -> None:
+        self._say(self._done, self._of)
+        try:
+            self._stop_if_asked()
+        except Stopped:
+            self.stopped = True
+            raise
+
+
+Looked = TypeVar("Looked")
+
+
+@dataclass(frozen=True)
+class Ending(Generic[Looked]):
+    """The fits from one origin, or from the end of the history. results: per method, in the study's order. looked: what
+    was taken from the state of knowledge."""
+
+    n_seen: int
+    results: list[Results]
+    looked: Looked
+
+
+def carry_out(
+    prepared: Prepared,
+    forms: Sequence[Form],
+    store: Store,
+    look: Callable[[Known], Looked],
+    say: Callable[[int, int], None],
+    stop_if_asked: Callable[[], None],
+    workers: int | None,
+) -> tuple[list[Ending[Looked]], Counts]:
+    """Fit all methods from every origin and from the end, oldest first.
+
+    look: takes from each state of knowledge what the reductions need, and lets go of the rest. say(done, of): hears of
+    tasks. stop_if_asked: called several times a second; what it raises ends the work, and what was fitted stays in the
+    store.
+    """
+    n_blocks = -(-prepared.structure.n_nodes // BLOCK)
+    ends = [*prepared.seen_at, prepared.timeline.n_periods]
+    watch = _Watch(len(ends) * len(forms) * n_blocks, say, stop_if_asked)
+    watch.look()
+
+    def plan(n_seen: int) -> _Plan[Looked]:
+        known = prepared.known(n_seen, store.pooled)
+        return _Plan(n_seen, [_Wanted(form, known, store) for form in forms], look(known))
+
+    # Planned first, each state of knowledge for itself, and made again where anything is to be fitted: so no more of
+    # them are held than there are threads.
+    plans = {one.n_seen: one for one in run_chunks(plan, ends, workers, watch.look)}
+    computed = sum(one.n_touched for own in plans.values() for one in own.wanted)
+    watch.add(len(ends) * len(forms) * n_blocks - computed)
+    for n_seen in ends:
+        wanted = [one for one in plans[n_seen].wanted if one.n_touched]
+        if wanted:
+            known = prepared.known(n_seen, store.pooled)
+            known.prepare([one.form for one in wanted])
+            _fit_missing(known, wanted, watch, workers)
+    watch.look()
+    endings = [Ending(n, [one.found() for one in plans[n].wanted], plans[n].looked) for n in ends]
+    return endings, Counts(computed, len(ends) * len(forms) * n_blocks - computed)
+
+
+def _fit_missing(known: Known, wanted: list[_Wanted], watch: _Watch, workers: int | None) -> None:
+    jobs = [(one, nodes) for one in reversed(wanted) for nodes in one.chunks()]  # the rich ones take longest
+
+    def work(job: tuple[_Wanted, Integers]) -> float:
+        one, nodes = job
+        if watch.stopped:
+            raise Stopped("The run was stopped.")
+        one.shelf.add(one.keys[nodes], fit_task(Task(str(one.form), known.n_seen, nodes), known))
+        return one.n_touched / one.n_chunks
+
+    done = 0.0
+    for share in run_chunks(work, jobs, workers, watch.look):
+        done += share
+        watch.add(int(done + 1e-6))
+        done -= int(done + 1e-6)
+
+
+class _Wanted:
+    """What one method is asked for at one origin, and what of it is there. n_touched: tasks with anything missing."""
+
+    def __init__(self, form: Form, known: Known, store: Store) -> None:
+        self.form = form
+        self.keys: Keys = known.keys(form)
+        self._store = store
+        self._content = f"{form} {known.timeline!r} {known.horizon}"
+        self.shelf: Shelf = store.shelf(self._content)
+        self._results = Results(self.shelf, self.keys)
+        self.n_touched = len(np.unique(self._results.missing // BLOCK))
+        self.n_chunks = -(-len(self._results.missing) // BLOCK)
+
+    def chunks(self) -> list[Integers]:
+        """Nodes without a result, in as few blocks as hold them."""
+        missing = self._results.missing
+        return np.split(missing, range(BLOCK, len(missing), BLOCK)) if len(missing) else []
+
+    def found(self) -> Results:
+        """Where the results lie, now that none is missing."""
+        results = Results(self._store.shelf(self._content), self.keys) if self.n_touched else self._results
+        results.touch()
+        return results
+
+
+@dataclass(frozen=True)
+class _Plan(Generic[Looked]):
+    n_seen: int
+    wanted: list[_Wanted]
+    looked: Looked
