@@ -27,11 +27,11 @@ from tansy.engine.backtest.measures import mean_square_step
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.kernels.paths import smoothing_paths
 from tansy.engine.kernels.smoothing import follow
+from tansy.engine.lens.tries import describe, in_sample, try_methods
 from tansy.engine.methods.distribution import draws, path_quantiles
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
-from tansy.engine.study.tries import describe, in_sample, try_methods
 from tansy.engine.timeline import Timeline
 
 _SIZES = ((156, 1, 6000, 10_000), (120, 12, 2000, 2_000), (156, 52, 1000, 700))

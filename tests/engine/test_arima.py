@@ -13,11 +13,11 @@ from scipy.signal import lfilter
 from scipy.stats import multivariate_normal
 
 from tansy.engine.errors import NotationError
+from tansy.engine.lens.tries import in_words
 from tansy.engine.methods.distribution import Normal, Transformed
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
-from tansy.engine.study.tries import in_words
 from tansy.engine.timeline import Timeline
 from tests.engine.test_methods import arma_covariances
 from tests.engine.textbook import AIRLINE, LAKE, NILE

@@ -9,10 +9,10 @@ from scipy.signal import lfilter
 
 from tansy.engine.errors import NotationError
 from tansy.engine.kernels.shrink import shrink_batch
+from tansy.engine.lens.forecast_parts import forecast_parts
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
-from tansy.engine.study.parts import forecast_parts
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]

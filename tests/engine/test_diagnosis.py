@@ -8,6 +8,10 @@ from numpy.typing import NDArray
 from scipy import stats
 from scipy.signal import lfilter
 
+from tansy.engine.lens.look import LookError, look
+from tansy.engine.lens.order_search import searched
+from tansy.engine.lens.residual_checks import Diagnosis, diagnose
+from tansy.engine.lens.tested import from_origins, what_changed
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.inference import roots
 from tansy.engine.methods.notation import parse
@@ -15,12 +19,8 @@ from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.profile.correlation import autocorrelations, ljung_box, partial_autocorrelations
 from tansy.engine.profile.decomposition import decompose
-from tansy.engine.study.diagnosis import Diagnosis, diagnose
-from tansy.engine.study.look import LookError, look
 from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import Recipe
-from tansy.engine.study.searched import searched
-from tansy.engine.study.tested import from_origins, what_changed
 from tansy.engine.timeline import Timeline
 from tests.engine.textbook import AIRLINE, LAKE
 

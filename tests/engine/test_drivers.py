@@ -10,6 +10,8 @@ from scipy.linalg import toeplitz
 from scipy.signal import lfilter
 
 from tansy.engine.errors import DriverError, NotationError
+from tansy.engine.lens.driver_effects import analysis_of_variance, effects
+from tansy.engine.lens.forecast_parts import forecast_parts
 from tansy.engine.methods.distribution import Normal
 from tansy.engine.methods.fits import BANDS, Batch, Fits
 from tansy.engine.methods.inference import coefficients, correlations
@@ -22,8 +24,7 @@ from tansy.engine.methods.transforms import brought_back, mean_brought_back, ste
 from tansy.engine.panel import Panel
 from tansy.engine.structure.grouping import group
 from tansy.engine.structure.node_drivers import node_drivers
-from tansy.engine.study.effects import analysis_of_variance, default_drivers, effects
-from tansy.engine.study.parts import forecast_parts
+from tansy.engine.study.driven import default_drivers
 from tansy.engine.study.recipe import default_recipe
 from tansy.engine.timeline import Timeline
 from tests.engine.test_methods import arma_covariances

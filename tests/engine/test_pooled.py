@@ -12,6 +12,8 @@ import pytest
 from numpy.typing import NDArray
 
 from tansy.demo.generator import generate
+from tansy.engine.lens.driver_effects import effects
+from tansy.engine.lens.forecast_parts import forecast_parts
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.pooled import Pooled, drawn_together, pooled_effects
@@ -21,8 +23,6 @@ from tansy.engine.reading.history import read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.structure.grouping import aggregate_history, group
 from tansy.engine.structure.node_drivers import node_drivers
-from tansy.engine.study.effects import effects
-from tansy.engine.study.parts import forecast_parts
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]

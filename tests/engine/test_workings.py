@@ -8,8 +8,9 @@ import re
 import numpy as np
 import pytest
 
-from tansy.engine.study.tries import best_of, describe, in_sample, try_methods
-from tansy.engine.study.workings import Workings, workings
+from tansy.engine.lens.tries import best_of, describe, in_sample, try_methods
+from tansy.engine.lens.workings import workings
+from tansy.engine.lens.workings.sheet import Workings
 from tansy.engine.timeline import Timeline
 from tests.engine.test_smoothing import fitted
 

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from rest_framework.test import APIClient
 
-from tansy.engine.study.tries import in_sample, try_methods
+from tansy.engine.lens.tries import in_sample, try_methods
 from tansy.server.studies.models import Node, Study, unpack
 
 NS = {"s": "http://schemas.openxmlformats.org/spreadsheetml/2006/main"}

@@ -19,7 +19,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
 from tansy.engine.structure.plans import Plan, read_plan
-from tansy.engine.study.effects import default_drivers, driven_methods
+from tansy.engine.study.driven import default_drivers, driven_methods
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.timeline import Timeline
 

@@ -13,16 +13,17 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.lens import tries
+from tansy.engine.lens.driver_effects import analysis_of_variance, effects
+from tansy.engine.lens.forecast_parts import Part, forecast_parts, seasons_beyond
+from tansy.engine.lens.look import look
+from tansy.engine.lens.order_search import searched
+from tansy.engine.lens.residual_checks import Diagnosis, diagnose
 from tansy.engine.methods.as_json import numbers
 from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.notation import Form, parse
 from tansy.engine.profile.decomposition import Parts
-from tansy.engine.study import tries
-from tansy.engine.study.diagnosis import Diagnosis, diagnose
-from tansy.engine.study.effects import analysis_of_variance, default_drivers, driven_methods, effects
-from tansy.engine.study.look import look
-from tansy.engine.study.parts import Part, forecast_parts, seasons_beyond
-from tansy.engine.study.searched import searched
+from tansy.engine.study.driven import default_drivers, driven_methods
 from tansy.server.api.fields import whole_number
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.models import unpack

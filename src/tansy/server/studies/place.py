@@ -9,11 +9,11 @@ from numpy.typing import NDArray
 from rest_framework.generics import get_object_or_404
 
 from tansy.engine.backtest.known import Known
+from tansy.engine.lens import tries
+from tansy.engine.lens.tested import Tested, from_origins
 from tansy.engine.methods.notation import Form, driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.structure.plans import Event
-from tansy.engine.study import tries
-from tansy.engine.study.tested import Tested, from_origins
 from tansy.engine.timeline import Timeline
 from tansy.server.studies.models import Node, Result, unpack
 from tansy.server.studies.services import prepared_of

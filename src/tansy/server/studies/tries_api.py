@@ -17,11 +17,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.lens import tries
+from tansy.engine.lens.forecast_parts import with_plan
+from tansy.engine.lens.workings import workings
+from tansy.engine.lens.workings.sheet import Workings
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.kinds import NAMES
-from tansy.engine.study import tries
-from tansy.engine.study.parts import with_plan
-from tansy.engine.study.workings import Workings, workings
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services, workings_file

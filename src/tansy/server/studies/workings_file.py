@@ -9,7 +9,7 @@ import re
 import xlsxwriter
 from xlsxwriter.utility import xl_col_to_name
 
-from tansy.engine.study.workings import Workings
+from tansy.engine.lens.workings.sheet import Workings
 
 _SUMMARY = (
     ("ME", "AVERAGE({error})"),

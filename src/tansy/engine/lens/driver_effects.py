@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -19,8 +19,6 @@ from tansy.engine.panel import is_switch
 from tansy.engine.profile.correlation import NOISE_95
 
 _STEP = 0.1  # a share, as that of the volume on promotion, is moved by a tenth; a size, as a price, by one of itself
-_PAIRS = {"Y": 0, "N": 0, "Q": 1}
-_MOST = 6  # drivers that are taken unasked
 
 
 @dataclass(frozen=True)
@@ -40,48 +38,6 @@ class Effect:
     x: Floats
     y: Floats
     line: Floats
-
-
-def default_drivers(drivers: Mapping[str, Floats], n_past: int, leads: int) -> tuple[str, ...]:
-    """Entries of x(...) for the drivers that are known for all leads in most series and vary: sizes first, then
-    switches, the most used ones first, at most `_MOST` in all. The logarithm where a driver is a size above zero; of a
-    calendar of events only those that came twice.
-
-    drivers: per name [series, periods and those ahead]; n_past: periods of the history.
-    """
-    length = n_past + leads
-    found: list[tuple[bool, float, str]] = []
-    for name, values in drivers.items():
-        seen = values[:, :length]
-        known = ~np.isnan(seen)
-        if name == "stock" or values.shape[1] < length or known[:, n_past:].all(axis=1).mean() < 0.5:
-            continue
-        if any(c in name for c in ",;=+()") or not known.any():
-            continue
-        some = seen[known]
-        past = np.nan_to_num(seen[:, :n_past])
-        if some.min() == some.max() or (past.max(axis=0) > 0.0).sum() < 2:
-            continue
-        switch = is_switch(seen)
-        entry = name if switch or some.min() <= 0.0 else f"log {name}"
-        found.append((switch, -float(past.mean()) if switch else 0.0, entry))
-    return tuple(entry for _, _, entry in sorted(found, key=lambda one: one[:2])[:_MOST])
-
-
-def driven_methods(entries: tuple[str, ...], frequency: str, shared: bool) -> tuple[str, ...]:
-    """What drivers are tried with unasked: a regression with ARIMA errors, and smoothing with pooled effects; none
-    without drivers.
-
-    The regression is on the scale of square roots, where a promotion that multiplies demand and one that adds to it are
-    nearly as near, and zeros have a place. shared: whether there are series to share a season with.
-    """
-    if not entries:
-        return ()
-    pairs = _PAIRS.get(frequency, 3)
-    season = f" + harmonics({pairs})" if pairs else ""
-    listed = ", ".join(entries)
-    with_group = " + shared-season" if pairs and shared else ""
-    return f"boxcox(0.5) arima(1,0,1){season} + x({listed})", f"ets(A,N,N){with_group} + pooled({listed})"
 
 
 def effects(form: Form, fits: Fits, batch: Batch) -> list[Effect]:
