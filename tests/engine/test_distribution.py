@@ -226,3 +226,20 @@ def test_bands_of_every_family_are_ordered_nested_and_of_sums_as_of_leads(text: 
     # the middle of a sum is near the sum of the middles, its band narrower than the sum of the bands
     np.testing.assert_allclose(summed[:, 3, -1], each[:, 3].sum(axis=1), rtol=0.04)
     assert (np.ptp(summed[:, [0, -1], -1], axis=1) <= 1.02 * np.ptp(each[:, [0, -1]], axis=1).sum(axis=1)).all()
+
+
+@pytest.mark.parametrize(
+    "text", ["ets(A,A,N)", "tsb", "croston", "mean", "boxcox(0.5) ets(A,N,N)", "ets(M,N,N)", "ets(best)"]
+)
+def test_the_spread_of_a_lead_is_that_of_its_quantiles(text: str) -> None:
+    """Against the standard deviation of the distribution, put together from many of its quantiles."""
+    rng = np.random.default_rng(4)
+    y = np.stack([rng.poisson(lam, 80).astype(float) for lam in (3.0, 9.0, 30.0)]) + 1.0
+    y[0] = rng.poisson(0.8, 80) * 1.5  # no whole numbers: sizes and gaps of the past
+    batch = Batch(y if text in ("tsb", "croston", "mean") else y[1:], Timeline("W", 2800, 80, 1))
+    fits = fit(parse(text), batch, 5, bands="known")
+    assert fits.distribution is not None
+    p = (np.arange(4000) + 0.5) / 4000
+    exact = fits.distribution.quantiles(p).std(axis=1)
+    # the ends of the tails are cut off; a power of a normal is a little skew, and read off its 80 % band
+    np.testing.assert_allclose(fits.distribution.spread(), exact, rtol=0.05)

@@ -25,9 +25,21 @@ _MANY = 1e6
 
 
 class Distribution(Protocol):
-    """quantiles(p [Q], together) -> [series, Q, H]. together: of the sum of leads 1..h instead of lead h alone."""
+    """quantiles(p [Q], together) -> [series, Q, H]. together: of the sum of leads 1..h instead of lead h alone.
+    spread() -> [series, H], standard deviation of each lead, or what it would be of a normal with as wide a band."""
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats: ...
+
+    def spread(self) -> Floats: ...
+
+
+_FROM_MIDDLE = 1.2815515655446004  # standard deviations of a normal from its middle to its 90 % quantile
+
+
+def spread_of_band(of: Distribution) -> Floats:
+    """From the band that holds 80 %."""
+    low, high = of.quantiles(np.array([0.1, 0.9])).transpose(1, 0, 2)
+    return np.asarray((high - low) / (2.0 * _FROM_MIDDLE))
 
 
 @dataclass(frozen=True)
@@ -47,6 +59,9 @@ class Normal:
     excess: Floats | None = None
     excess_together: Floats | None = None
     plain: Floats | None = None
+
+    def spread(self) -> Floats:
+        return np.sqrt(self.each)
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         spread = np.sqrt(self.together if together else self.each)
@@ -116,6 +131,9 @@ class Simulated:
     response: Callable[[slice], Floats] | None = None
     finer: bool = False
 
+    def spread(self) -> Floats:
+        return spread_of_band(self)
+
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         drawn = draws(self.horizon, n_paths(self.horizon, self.finer))
         block = max(1, _BLOCK // drawn.uniforms.size)
@@ -159,6 +177,9 @@ class Transformed:
     of: Normal
     powers: Floats
 
+    def spread(self) -> Floats:
+        return spread_of_band(self)
+
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         powers = self.powers[:, None, None]
         if not together:
@@ -187,6 +208,9 @@ class Lifted:
     mean: Floats
     doubt: Floats
     doubt_of_sum: Floats
+
+    def spread(self) -> Floats:
+        return spread_of_band(self)
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         grown = self.factors
@@ -242,6 +266,10 @@ class Counts:
     mean: Floats
     size: Floats
 
+    def spread(self) -> Floats:
+        mean = np.maximum(self.mean, 0.0)
+        return np.sqrt(mean + mean * mean / self.size[:, None])
+
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         mean = np.maximum(np.cumsum(self.mean, axis=1) if together else self.mean, 0.0)
         size = np.broadcast_to(self.size[:, None], mean.shape)
@@ -288,6 +316,16 @@ class Chosen:
 
     n_series: int
     parts: Sequence[tuple[NDArray[np.int64], Distribution]]
+
+    def spread(self) -> Floats:
+        found: Floats | None = None
+        for rows, part in self.parts:
+            own = part.spread()
+            if found is None:
+                found = np.full((self.n_series, own.shape[1]), np.nan)
+            found[rows] = own
+        assert found is not None, "a batch has at least one part"
+        return found
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         found: Floats | None = None

@@ -83,6 +83,12 @@ class _SizesAndGaps:
         sizes = np.sort(np.where(np.isnan(demands), math.inf, demands * scale[:, None]), axis=1)
         return cls(forecast.shape[1], chance, sizes, counts)
 
+    def spread(self) -> Floats:
+        sizes = np.where(np.isfinite(self.sizes), self.sizes, 0.0)
+        share = self.chance / np.maximum(self.counts, 1)
+        variance = share * (sizes**2).sum(axis=1) - (share * sizes.sum(axis=1)) ** 2
+        return np.repeat(np.sqrt(np.maximum(variance, 0.0))[:, None], self.horizon, axis=1)
+
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         n = len(self.chance)
         if together:

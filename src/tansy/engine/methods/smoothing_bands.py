@@ -266,6 +266,9 @@ class Shifted:
     of: Distribution
     by: Floats
 
+    def spread(self) -> Floats:
+        return self.of.spread()
+
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         found = self.of.quantiles(p, together)
         leads = np.arange(1, found.shape[2] + 1) if together else np.ones(found.shape[2])

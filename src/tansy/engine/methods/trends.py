@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods import smoothing
-from tansy.engine.methods.distribution import Draws, Normal, Simulated, normal_paths, normal_response
+from tansy.engine.methods.distribution import Draws, Normal, Simulated, normal_paths, normal_response, spread_of_band
 from tansy.engine.methods.fits import Batch, Fits, Floats, all_positive, note, too_few
 from tansy.engine.methods.notation import Form
 
@@ -80,6 +80,9 @@ class _OnScale:
 
     def __init__(self, of: Normal, factor: Floats, exponential: bool) -> None:
         self._of, self._factor, self._exponential = of, factor, exponential
+
+    def spread(self) -> Floats:
+        return spread_of_band(self)
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         if together and (self._exponential or bool((self._factor != 1.0).any())):

@@ -27,9 +27,6 @@ Integers = NDArray[np.int64]
 BLOCK = 512
 """Nodes of a task: enough that Python around the kernels weighs little, few enough to stop soon."""
 
-_UPPER = 0.9
-_DEVIATIONS = 1.2815515655446004  # from the middle of a normal to its 90 % quantile
-
 
 @dataclass(frozen=True)
 class Task:
@@ -52,10 +49,8 @@ def fit_task(task: Task, known: Known) -> Block:
     """Carry a task out. known: the state of knowledge at its origin."""
     form = parse(task.method)
     fits = registry.fit(form, known.batch(form, task.nodes), known.horizon, bands="known")
-    spread = np.full_like(fits.forecast, np.nan)
-    if fits.distribution is not None:
-        low, high = fits.distribution.quantiles(np.array([1.0 - _UPPER, _UPPER])).transpose(1, 0, 2)
-        spread = (high - low) / (2.0 * _DEVIATIONS)
+    assert fits.distribution is not None
+    spread = np.where(np.isnan(fits.forecast), np.nan, fits.distribution.spread())
     return Block(fits.forecast, np.sqrt(mean_square(fits.residuals)), spread, fits.parameters, fits.parameter_names)
 
 
