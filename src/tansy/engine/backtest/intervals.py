@@ -19,6 +19,7 @@ the bands that it would have given all along. At the first origin the fit's own 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -86,8 +87,8 @@ class Scale:
     relative: Floats
     spread: Floats
 
-    def at(self, power: float) -> Floats:
-        return self.sigma[:, None] * self.relative**power
+    def at(self, power: float, rows: Integers) -> Floats:
+        return np.asarray(self.sigma[rows, None] * self.relative[rows] ** power)
 
 
 class Calibration:
@@ -98,6 +99,7 @@ class Calibration:
 
     def __init__(self, group: Integers, p: Floats) -> None:
         self._group, self._p = group, p
+        self._members = [np.nonzero(group == g)[0] for g in range(int(group.max()) + 1)]
         self._scales: list[Scale] = []
         self._shapes: list[list[_Shape]] = []  # per origin and power
         self._judged: list[int] = []  # per origin, leads that powers were judged on
@@ -111,29 +113,31 @@ class Calibration:
         none has or it is not to be counted.
         """
         self._judge(errors)
-        with_scale = [
-            Scale(np.where(one.sigma > 0.0, one.sigma, np.nan), one.relative, one.spread) for one in self._scales
-        ]
-        shapes = []
-        for power in _POWERS:
-            units = [one.at(power) for one in with_scale]
-            z = errors / np.stack(units, axis=1) if units else errors
-            shapes.append(_shape(z, self._group, self._p))
+        shapes = [self._shape(errors, power) for power in _POWERS]
         self._scales.append(now)
         self._shapes.append(shapes)
         self._judged.append(0)
         best = self._best_powers()
-        found = self._bands(shapes[0], now, _POWERS[0])
-        for k in range(1, len(_POWERS)):
-            found = np.where((best == k)[:, None, None], self._bands(shapes[k], now, _POWERS[k]), found)
+        found = np.empty((len(errors), len(self._p), errors.shape[2]))
+        for k, power in enumerate(_POWERS):
+            rows = np.nonzero(best == k)[0]
+            found[rows] = self._bands(shapes[k], now, power, rows)
         return found
 
-    def _bands(self, shape: _Shape, scale: Scale, power: float) -> Floats:
+    def _shape(self, errors: Floats, power: float) -> _Shape:
+        def standardised(rows: Integers) -> Floats:
+            units = [np.where(one.sigma[rows, None] > 0.0, one.at(power, rows), np.nan) for one in self._scales]
+            return errors[rows] / np.stack(units, axis=1) if units else errors[rows]
+
+        return _shape(standardised, self._members, self._p, errors.shape[2])
+
+    def _bands(self, shape: _Shape, scale: Scale, power: float, rows: Integers) -> Floats:
         if not shape.tested:  # nothing was tested anywhere: normal errors, as far as the fit says
-            return ndtri(self._p)[None, :, None] * (np.nan_to_num(scale.spread) * scale.relative**_NO_EVIDENCE)[:, None]
-        unit = np.nan_to_num(scale.at(power))
-        quantiles, growth = shape.quantiles[self._group], shape.growth[self._group]
-        return shape.factor[:, None, None] * quantiles[:, :, None] * (growth * unit)[:, None, :]
+            spread = np.nan_to_num(scale.spread[rows]) * scale.relative[rows] ** _NO_EVIDENCE
+            return np.asarray(ndtri(self._p)[None, :, None] * spread[:, None])
+        unit = np.nan_to_num(scale.at(power, rows))
+        quantiles, growth = shape.quantiles[self._group[rows]], shape.growth[self._group[rows]]
+        return np.asarray(shape.factor[rows, None, None] * quantiles[:, :, None] * (growth * unit)[:, None, :])
 
     def _judge(self, errors: Floats) -> None:
         """Add the interval scores of the errors that have come since."""
@@ -144,20 +148,21 @@ class Calibration:
             if last <= self._judged[o] or not shapes[0].tested:
                 continue
             self._judged[o] = last
-            e = errors[:, o, new] / np.where(scale.sigma > 0.0, scale.sigma, np.nan)[:, None]
-            for k, power in enumerate(_POWERS):
-                bands = self._bands(shapes[k], scale, power)[:, :, new]
-                bands = bands / np.where(scale.sigma > 0.0, scale.sigma, np.nan)[:, None, None]
-                self._missed[k] += np.nansum(_interval_score(e, bands, self._p), axis=1)
-            self._count += np.isfinite(e).sum(axis=1)
+            for rows in self._members:
+                sigma = np.where(scale.sigma[rows] > 0.0, scale.sigma[rows], np.nan)
+                e = errors[rows, o, new] / sigma[:, None]
+                for k, power in enumerate(_POWERS):
+                    bands = self._bands(shapes[k], scale, power, rows)[:, :, new] / sigma[:, None, None]
+                    self._missed[k][rows] += np.nansum(_interval_score(e, bands, self._p), axis=1)
+                self._count[rows] += np.isfinite(e).sum(axis=1)
 
     def _best_powers(self) -> Integers:
         """Position of the power with the least score, [nodes], the same for a group."""
-        best = np.full(int(self._group.max()) + 1, _POWERS.index(_NO_EVIDENCE))
-        for g in range(len(best)):
-            inside = (self._group == g) & (self._count > 0)
-            if inside.any():
-                best[g] = np.argmin([_typical(one[inside] / self._count[inside]) for one in self._missed])
+        best = np.full(len(self._members), _POWERS.index(_NO_EVIDENCE))
+        for g, members in enumerate(self._members):
+            rows = members[self._count[members] > 0]
+            if len(rows):
+                best[g] = np.argmin([_typical(one[rows] / self._count[rows]) for one in self._missed])
         return best[self._group]
 
 
@@ -211,27 +216,33 @@ class _Shape:
     tested: bool
 
 
-def _shape(z: Floats, group: Integers, p: Floats) -> _Shape:
-    """What standardised errors z [nodes, origins, H] say of their spread."""
-    n_groups, horizon = int(group.max()) + 1, z.shape[2]
-    factors, quantiles, growths = np.ones(len(z)), np.zeros((n_groups, len(p))), np.ones((n_groups, horizon))
-    if not np.isfinite(z).any():
+def _shape(standardised: Callable[[Integers], Floats], members: list[Integers], p: Floats, horizon: int) -> _Shape:
+    """What standardised errors [nodes, origins, H], as they are given of some nodes, say of their spread."""
+    n = sum(map(len, members))
+    factors, quantiles, growths = np.ones(n), np.zeros((len(members), len(p))), np.ones((len(members), horizon))
+    untested = []
+    for g, rows in enumerate(members):
+        z = standardised(rows)
+        if not np.isfinite(z).any():
+            untested.append(g)
+            continue
+        growths[g], factors[rows], quantiles[g] = _spread(z, p)
+    if len(untested) == len(members):
         return _Shape(factors, quantiles, growths, False)
-    for g in range(n_groups):
-        inside = group == g
-        own = z[inside]
-        tested_here = bool(np.isfinite(own).any())
-        if not tested_here:
-            own = np.where(np.isfinite(z), z, np.nan)  # nothing was tested in this group: all nodes speak for it
-        growths[g] = _growth(own)
-        u = own / growths[g]
-        excess, weight = _excess(u)
-        factor = np.sqrt((excess * weight + _PRIOR_ERRORS) / (weight + _PRIOR_ERRORS))
-        shape = (u / factor[:, None, None]).ravel()
-        quantiles[g] = np.quantile(shape[np.isfinite(shape)], p)
-        if tested_here:
-            factors[inside] = factor
+    if untested:  # nothing was tested in these groups: all nodes speak for them
+        growth, _, quantile = _spread(standardised(np.arange(n)), p)
+        growths[untested], quantiles[untested] = growth, quantile
     return _Shape(factors, quantiles, growths, True)
+
+
+def _spread(z: Floats, p: Floats) -> tuple[Floats, Floats, Floats]:
+    """Growth with the lead [H], factor of each node [nodes], and quantiles of what is left [Q]."""
+    growth = _growth(z)
+    u = z / growth
+    excess, weight = _excess(u)
+    factor = np.sqrt((excess * weight + _PRIOR_ERRORS) / (weight + _PRIOR_ERRORS))
+    u /= factor[:, None, None]
+    return growth, factor, np.quantile(u[np.isfinite(u)], p)
 
 
 def _excess(u: Floats) -> tuple[Floats, Floats]:

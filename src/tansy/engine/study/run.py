@@ -40,6 +40,7 @@ Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
+_ROWS = 2048  # nodes whose bands are held against what came at a time
 RECONCILIATIONS_SHOWN = ("none", "bottom-up", "structural", "variance")
 
 Progress = Callable[[str, int, int], None]
@@ -198,6 +199,8 @@ def _run(
         actuals = seen[-1].windows(seen_at, recipe.leads)
         actuals[chosen.method[:, :-1] < 0] = np.nan
         judged = accuracy.Judged(actuals, chosen.benchmark, np.stack([one.scale for one in seen[:-1]], axis=1))
+        # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
+        quantiles += 0.0
         tested, tested_quantiles = coherent.published[:, :-1], quantiles[:, :-1]
         node_scores, hits, tables = _accuracy(prepared, methods, chosen, coherent, judged, tested, tested_quantiles, p)
         if backtest is not None:
@@ -207,7 +210,6 @@ def _run(
     final = chosen.method[:, -1].copy()
     final[nothing_now.all(axis=1)] = -1
     said = prepared.planned.notes(recipe.plans, prepared.timeline.last + 1, recipe.leads)
-    # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
     return Study(
         structure=structure,
         timeline=prepared.timeline,
@@ -223,9 +225,9 @@ def _run(
         base=np.nan_to_num(base[:, -1]) + 0.0,
         forecast=forecast + 0.0,
         probabilities=p,
-        quantiles=quantiles[:, -1] + 0.0,
+        quantiles=quantiles[:, -1],
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
-        tested_quantiles=tested_quantiles + 0.0,
+        tested_quantiles=tested_quantiles,
         notes={structure.n_aggregates + i: sentence for i, sentence in said.items()},
         kept={i: words for i, words in seen[-1].kept_words.items() if chosen.method[i, -1] == seen[-1].kept[i]},
         kinds=end.kinds,
@@ -371,7 +373,10 @@ def _accuracy(
 ) -> tuple[Floats, Floats, accuracy.Tables]:  # fmt: skip
     """Scores [nodes, 5] and hits [nodes, bands] of what is published, and the pooled tables."""
     structure = prepared.structure
-    runs = accuracy.runs_of(structure, 0, structure.n_nodes)
+    starts = range(0, structure.n_nodes, _ROWS)
+    runs = [
+        run for start in starts for run in accuracy.runs_of(structure, start, min(start + _ROWS, structure.n_nodes))
+    ]
     scores = np.empty((structure.n_nodes, 5))
     hits = np.empty((structure.n_nodes, len(p) // 2))
     pooled: list[tuple[slice, Floats]] = []
