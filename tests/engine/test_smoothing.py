@@ -390,21 +390,6 @@ def test_scale_shift_and_order_go_through(text: str) -> None:
         np.testing.assert_allclose(fitted(text, y + 5000.0, m=4).forecast, fits.forecast + 5000.0, rtol=1e-6)
 
 
-@pytest.mark.parametrize("text", ["ets(A,A,A)", "ets(M,Ad,M)", "ets(best)"])
-def test_a_fit_that_starts_from_a_shorter_history_is_the_fit_of_the_longer_one(text: str) -> None:
-    """Also for a series that was too short before, and has nothing to start from."""
-    rng = np.random.default_rng(14)
-    form, m = ("M", "A", "M"), 4
-    y = np.array([plain.simulate(form, truth(form, m), m, 60, 0.03, rng) for _ in range(4)])
-    y[2, :44] = math.nan
-    short = fitted(text, y[:, :48], m=m)
-    batch = Batch(y, Timeline("M", 24000, 60, m))
-    warm, cold = fit(parse(text), batch, 4, short.raw), fit(parse(text), batch, 4)
-    assert warm.defined.all()
-    # another way to the same optimum, or now and then to a neighbouring one
-    np.testing.assert_allclose(warm.loglik, cold.loglik, atol=0.5 if text == "ets(best)" else 0.05)
-
-
 def test_constants_done_in_a_sheet() -> None:
     y = np.array([10.0, 12.0, 11.0, 15.0, 14.0])
     # start=first: the first value is the level, and has no forecast

@@ -50,7 +50,7 @@ _MOST_STEPS = 40
 _FOLLOWED = 8  # searches from the lowest starts, at most
 _NEAR = 0.5  # in every direction: then two searches are at the same place
 _AGREED = 4  # searches that end where the best one did, beside it
-_ATTEMPTS = 2 + _FOLLOWED  # with those from a warm start and from a regression
+_ATTEMPTS = 1 + _FOLLOWED  # with the one from a regression
 _DOUBTFUL = 2.0  # of -2 log L: sketchy searches that ended so near the lowest one may lead below it
 _STILL_DOUBTFUL = 0.3  # of -2 log L: closer ones that did
 _PROMISING, _CLOSE = 0.1, 1e-3  # of -2 log L: how far searches are followed before the best ones go on to the end
@@ -543,10 +543,9 @@ def guesses_of(inputs, m):
 
 
 @njit(**INLINED)
-def fit_one(starts, warm, problem, enough, raw):
-    """Fit from `warm` [free] where that is not NaN, from the regression of Hannan and Rissanen where no coefficient is
-    given, and from the lowest of `starts`; the optimum is left in raw and, by an exact evaluation, in the work. Returns
-    (value, evaluations).
+def fit_one(starts, problem, enough, raw):
+    """Fit from the regression of Hannan and Rissanen where no coefficient is given, and from the lowest of `starts`.
+    The optimum is left in raw and, by an exact evaluation, in the work. Returns (value, evaluations).
 
     The likelihood of a mixed model has several tops, often one on a ridge where its factors cancel and a higher one
     near the edge. So several searches are followed some way, none from near where another ended, until three end at
@@ -569,10 +568,8 @@ def fit_one(starts, warm, problem, enough, raw):
     ends = np.full(_ATTEMPTS, math.inf)
     least = math.inf
     agreed = 0
-    for attempt in range(2 + min(_FOLLOWED, n_starts)):
+    for attempt in range(1 + min(_FOLLOWED, n_starts)):
         if attempt == 0:
-            found[:] = warm
-        elif attempt == 1:
             found[:] = guess
         else:
             lowest = int(np.argmin(at_start))
@@ -791,14 +788,14 @@ def report(s, value, raw, problem, columns, x, length, outputs, with_uncertainty
 
 @njit(**KERNEL)
 def fit_batch(
-    values, regressors, which, orders, differences, mean, fixed, starts, warm, least_used, enough, outputs,
+    values, regressors, which, orders, differences, mean, fixed, starts, least_used, enough, outputs,
     with_uncertainty, uncertain,
 ):  # fmt: skip
     """Fit one form to each row of `values` [series, T], NaN missing.
 
     regressors: [groups, T + H, k], which: [series], the group of each series. orders: (p, q, P, Q, m), differences:
     (d, D), mean: NO_MEAN, CONSTANT or DRIFT. fixed: [p + q + P + Q] coefficients given (ar, ma, sar, sma), NaN where
-    estimated. starts: [starts, free]; warm: [series, free], a start of its own where it is not NaN. least_used: fewest
+    estimated. starts: [starts, free]. least_used: fewest
     observed values. enough: stop where -2 log L is promised to fall by less.
     outputs, written, NaN where a series has fewer: forecast [series, H]; psi_squared and psi_total [series, H],
     variances of lead h and of the sum of leads 1..h over sigma squared; residuals [series, T]; parameters [series, P],
@@ -822,7 +819,7 @@ def fit_batch(
         x = regressors[which[s]]
         data = data_of(values[s], x, differences, orders[4], mean, reach)
         problem = problem_of(data, orders, fixed)
-        value, tried = fit_one(starts, warm[s], problem, enough, raw)
+        value, tried = fit_one(starts, problem, enough, raw)
         if math.isinf(value):
             continue
         outputs[7][s] = tried

@@ -426,15 +426,13 @@ def search_batch(
         x = regressors[which[s], start:end]
         problem = linear_problem(y, x, harmonic, m, has_trend, damped, fixed, fixed_states[s])
         least = math.inf
-        n_warm = 0
+        n_given = 0
         for i in range(n_own):
             begins[i] = own[s, i]
             at_start[i] = math.inf if math.isnan(own[s, i, 0]) else -math.inf  # before the others
-            n_warm += int(not math.isnan(own[s, i, 0]))
-        # A warm start may lie in the valley of an optimum that is none any more: the best of the others is followed
-        # too.
-        attempts = n_warm + min(1 if n_warm > 0 else descents, n_starts) if n_free > 0 else 1
-        compared = n_starts > attempts - n_warm
+            n_given += int(not math.isnan(own[s, i, 0]))
+        attempts = n_given + min(1 if n_given > 0 else descents, n_starts) if n_free > 0 else 1
+        compared = n_starts > attempts - n_given
         for i in range(n_own, n_own + n_starts):
             at_start[i] = 0.0
             if compared:

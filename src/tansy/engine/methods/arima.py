@@ -29,11 +29,10 @@ _LONG_SEASON = 24
 _LARGEST = 1e100  # squares of larger values leave the range of numbers
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """Fit a form, or the one with the least AICc, to every series of a batch.
 
-    warm: [series, free parameters], where the search of a shorter history ended; a search over orders begins anew. A
-    series is fitted when it has two values more than the form has parameters and differences, and a whole year more
+    A series is fitted when it has two values more than the form has parameters and differences, and a whole year more
     where it has harmonics.
     """
     if form.orders is None:
@@ -51,7 +50,6 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     least_used = k + max(room.year, 2) + d + m * sd
     kernel.fit_batch(
         room.values, room.columns.x, room.columns.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
-        np.full(room.raw.shape, math.nan) if warm is None else np.ascontiguousarray(warm),
         least_used, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     n = len(batch.values)

@@ -16,7 +16,7 @@ from tansy.engine.methods.notation import Form
 _KINDS = {"croston": kernel.CROSTON, "sba": kernel.SBA, "tsb": kernel.TSB}
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """Fit one of them; a series without any demand gets zeros.
 
     Bands are those of counts: negative binomial about the forecast where the values are whole numbers, else from the

@@ -27,24 +27,23 @@ _FAMILIES = {
 }
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """Fit `form` to every series of `batch` and forecast `horizon` leads.
 
-    warm: [series, free parameters], start values from an earlier origin, NaN where there are none. bands: whether to
-    find a distribution of the forecasts, see `fits.BANDS`.
+    bands: whether to find a distribution of the forecasts, see `fits.BANDS`.
     """
     if form.pooled:
-        return _lifted(form, batch, horizon, warm, bands)
+        return _lifted(form, batch, horizon, bands)
     if form.transformed:
-        return _on_scale(form, batch, horizon, warm, bands)
+        return _on_scale(form, batch, horizon, bands)
     if form.harmonics == BEST and form.family != "ets":  # which chooses them with its own form
         return _with_pairs(form, batch, horizon, bands)
     if form.slope_changes:
-        return _bent(form, batch, horizon, warm, bands)
-    return _FAMILIES[form.family](form, batch, horizon, warm, bands)
+        return _bent(form, batch, horizon, bands)
+    return _FAMILIES[form.family](form, batch, horizon, bands)
 
 
-def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
+def _on_scale(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """Fit to transformed values. Quantiles are brought back as they are, the mean with the spread around it, parameters
     taken as known: the forecast does not depend on which bands are asked for, and what a study publishes, which asks
     for none, is what the pages of a series show."""
@@ -59,7 +58,7 @@ def _on_scale(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands
     narrowed = (*form.words, "no-multiplicative") if form.family == "ets" and not form.letters else form.words
     inner = replace(form, log=False, power=None, words=narrowed)
     plain = replace(batch, values=scaled, sources=None)
-    found = fit(inner, plain, horizon, warm, "known" if bands == "none" else bands)
+    found = fit(inner, plain, horizon, "known" if bands == "none" else bands)
     notes = dict(found.notes)
     for i in np.nonzero(~possible)[0].tolist():
         notes.pop(i, None)
@@ -99,7 +98,7 @@ def _with_pairs(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     parts = []
     for k in np.unique(chosen).tolist():
         rows = np.nonzero(chosen == k)[0]
-        parts.append((rows, fit(replace(form, harmonics=pairs[k]), batch.rows(rows), horizon, None, bands)))
+        parts.append((rows, fit(replace(form, harmonics=pairs[k]), batch.rows(rows), horizon, bands)))
     found = joined(parts)
     notes = dict(found.notes)
     for i, k in enumerate(chosen.tolist()):
@@ -109,14 +108,14 @@ def _with_pairs(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     return replace(found, notes=notes, tried=tuple(str(one) for one in tried), criteria=criteria)
 
 
-def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
+def _bent(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """Fit to what is left when the bends of the trend are taken out, and put them back; bands hold bends to come."""
     n, length = batch.values.shape
     columns = regressors_of(form, batch.drivers, n, batch.timeline, horizon)
     known = batch.values if columns.unknown is None else np.where(columns.unknown, math.nan, batch.values)
     bends = find_bends(known, columns.x, horizon)
     straight = replace(batch, values=batch.values - bends.line[:, :length])
-    found = _FAMILIES[form.family](form, straight, horizon, warm, bands)
+    found = _FAMILIES[form.family](form, straight, horizon, bands)
     notes = dict(found.notes)
     labels = batch.timeline.labels
     for i in np.nonzero((bends.changes != 0.0).any(axis=1) & found.defined)[0].tolist():
@@ -139,13 +138,13 @@ def _bent(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: st
     return replace(found, forecast=forecast, distribution=spread, notes=notes)
 
 
-def _lifted(form: Form, batch: Batch, horizon: int, warm: Floats | None, bands: str) -> Fits:
+def _lifted(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """Fit to demand without what drivers multiplied it by, and multiply by what they will."""
     length = batch.values.shape[1]
     effects, columns = pooled_of(form, batch, horizon)
     lift = effects.lift(columns, length)
     plain, without = unlifted(form, batch, horizon)
-    found = fit(plain, without, horizon, warm, bands)
+    found = fit(plain, without, horizon, bands)
     fitted = (without.values - found.residuals) * lift[:, :length]
     forecast = found.forecast * lift[:, length:]
     notes = dict(found.notes)

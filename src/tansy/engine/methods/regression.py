@@ -14,7 +14,7 @@ from tansy.engine.methods.regressors import no_effect, regressors_of
 _FLAT = 1e-10  # what the columns before leave of one that did not vary on its own, as a share of its sum of squares
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """y = constant + sum of coefficient x regressor, for every series of a batch.
 
     Standard errors and the prediction variance use SSE / (n - k), quantiles are Student's with n - k degrees, k

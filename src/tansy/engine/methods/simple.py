@@ -6,7 +6,7 @@ import numpy as np
 
 from tansy.engine.kernels import simple as kernel
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, Floats, note, too_few
+from tansy.engine.methods.fits import Batch, Fits, note, too_few
 from tansy.engine.methods.notation import BEST, Form
 
 _KINDS = {
@@ -20,7 +20,7 @@ _PARAMETERS = {"drift": 2, "mean": 2}
 _LONGEST_WINDOW = 26
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """Fit a simple method. A season of one period makes the seasonal naive the naive method.
 
     The variances of `methods.md` hold the uncertainty of mean and drift already; parameters taken as known make no

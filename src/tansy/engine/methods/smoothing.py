@@ -25,7 +25,6 @@ from tansy.engine.methods.smoothing_search import (
     WEIGHTS,
     Found,
     Task,
-    free_weights,
     given_states,
     is_seasonal,
     mean_of,
@@ -35,10 +34,10 @@ from tansy.engine.methods.smoothing_search import (
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """Fit a form, or the best of several, to every series of a batch.
 
-    warm: `raw` of the fits to a shorter history. bands: see `fits.BANDS`.
+    bands: see `fits.BANDS`.
     A series is fitted when it has two values more than the form has parameters, and a whole season more where it has
     one. Raises NotationError where the form cannot be had on this timeline.
     """
@@ -56,12 +55,8 @@ def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, band
     task = Task(values, x, which, m, round(PERIODS_PER_YEAR[batch.timeline.frequency]), horizon)
     started, fixed_states = given_states(form, task, notes)
     found: list[Found] = []
-    column = 0
     for one in candidates:
-        width = len(free_weights(one)) + 2 + (m if is_seasonal(one) else 0)
-        own_warm = None if warm is None else warm[:, column : column + width]
-        column += width
-        found.append(search(one, started, fixed_states, found, own_warm, thorough=len(candidates) == 1, notes=notes))
+        found.append(search(one, started, fixed_states, found, thorough=len(candidates) == 1, notes=notes))
     if not form.letters and any(one.letters and "M" in one.letters for one in candidates):
         note(notes, ~all_positive(values), "multiplicative forms were not tried: they need values above zero")
     found, chosen, criteria = choose(found, started, fixed_states)

@@ -94,7 +94,7 @@ def _begun_again(found: list[Found], closest: _Bools, task: Task, fixed_states: 
         beside = [i for i in range(len(found)) if kin[i] == kin[j]]
         rows = np.nonzero(np.isnan(one.objective) & np.any(closest[:, beside], axis=1))[0]
         if len(rows):
-            searched = search(one.form, task.rows(rows), fixed_states[rows], [], None, thorough=True, notes={})
+            searched = search(one.form, task.rows(rows), fixed_states[rows], [], thorough=True, notes={})
             begun[j] = _merged(one, searched, rows)
     return begun
 
@@ -268,7 +268,7 @@ def _led(one: Found, onward: Onward, rows: Integers, task: Task, fixed_states: F
     """The same fits, those of some rows searched on and kept where that led further; and what those searches found."""
     if not len(rows) or not onward.raw.shape[1]:
         return one, one.take(rows)
-    searched = search(one.form, task.rows(rows), fixed_states[rows], [], None, thorough=False, onward=onward, notes={})
+    searched = search(one.form, task.rows(rows), fixed_states[rows], [], thorough=False, onward=onward, notes={})
     return _merged(one, searched, rows), searched
 
 

@@ -168,11 +168,11 @@ class Onward:
 
 
 def search(
-    form: Form, task: Task, fixed_states: Floats, before: list[Found], warm: Floats | None, *, thorough: bool,
+    form: Form, task: Task, fixed_states: Floats, before: list[Found], *, thorough: bool,
     onward: Onward | None = None, notes: dict[int, tuple[str, ...]],
 ) -> Found:  # fmt: skip
-    """Fit one form. before: what was fitted so far, for forms that start from another one's fit. warm: `raw` of a fit
-    to a shorter history. thorough: many starts, to the end. onward: from there alone."""
+    """Fit one form. before: what was fitted so far, for forms that start from another one's fit. thorough: many starts,
+    to the end. onward: from there alone."""
     assert form.letters is not None
     error, trend, season = form.letters
     m = task.m if season != "N" else 0
@@ -192,7 +192,7 @@ def search(
         target, enough = onward.target, onward.enough
     if is_linear(form):
         starts = _grid(free) if thorough else _few_starts(free)
-        own = np.empty((n, 0, n_free)) if warm is None else np.ascontiguousarray(warm[:, None, :n_free])
+        own = np.empty((n, 0, n_free))
         if onward is not None:
             starts, own = starts[:0], np.ascontiguousarray(onward.raw[:, :, :n_free])
         descents = 1 + int(thorough) * (2 + ("phi" in free))
@@ -205,7 +205,7 @@ def search(
         shares_at = np.ascontiguousarray(onward.raw[:, :, :n_free])
         states_at = np.ascontiguousarray(onward.raw[:, :, n_free : n_free + 2 + m])
     else:
-        shares_at, states_at = _joint_starts(form, task, fixed, before, thorough, warm, n_free, m)
+        shares_at, states_at = _joint_starts(form, task, fixed, before, thorough, n_free, m)
     shares, weights = np.empty((n, n_free)), np.empty((n, 4))
     states, objective = np.empty((n, 2 + m)), np.empty(n)
     found = (shares, weights, states, objective)
@@ -348,21 +348,12 @@ def _joint_starts(
     fixed: Floats,
     before: list[Found],
     thorough: bool,
-    warm: Floats | None,
     n_free: int,
     m: int,
 ) -> tuple[Floats, Floats]:
     """Shares [n, starts, free] and states [n, starts, 2 + m] from the additive form beside this one."""
     assert form.letters is not None
     _, trend, season = form.letters
-    if warm is not None:
-        shares_at, states_at = warm[:, None, :n_free].copy(), warm[:, None, n_free : n_free + 2 + m].copy()
-        new = np.isnan(states_at[:, 0, 0])  # could not be fitted at the origin before
-        if new.any():
-            part = [replace(one, shares=one.shares[new], states=one.states[new]) for one in before]
-            cold = _joint_starts(form, task.rows(new), fixed, part, thorough, None, n_free, m)
-            shares_at[new], states_at[new] = cold[0][:, :1], cold[1][:, :1]
-        return np.ascontiguousarray(shares_at), np.ascontiguousarray(states_at)
     beside = ("A", trend, "A" if season != "N" else "N")
     found = [one for one in before if one.form.letters == beside and one.form.harmonics == form.harmonics]
     if not found:
@@ -373,7 +364,7 @@ def _joint_starts(
         for letters in (beside, *also):
             known = {name: value for name, value in weights.items() if name != "phi" or letters[1] == "Ad"}
             simple = Form("ets", letters=letters, given=known)
-            found.append(search(simple, task, nothing_given, [], None, thorough=thorough, notes={}))
+            found.append(search(simple, task, nothing_given, [], thorough=thorough, notes={}))
     shares, states = [], []
     for one in found:
         share = one.shares

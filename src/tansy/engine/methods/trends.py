@@ -16,7 +16,7 @@ _NAMES = {"linear": ("intercept", "slope"), "quadratic": ("intercept", "slope", 
           "exponential": ("intercept", "slope")}  # fmt: skip
 
 
-def fit(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """Trend by least squares: y = intercept + slope t + curvature t^2, or log y = intercept + slope t, t = 1..T.
 
     t counts from the first value of each series. With `indices`, the series is first divided by its seasonal indices
@@ -177,7 +177,7 @@ def seasonal_indices(
     return result, known
 
 
-def fit_theta(form: Form, batch: Batch, horizon: int, warm: Floats | None = None, bands: str = "none") -> Fits:
+def fit_theta(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     """The theta method with the lines 0 and 2 (Assimakopoulos, Nikolopoulos 2000).
 
     Seasonally adjusted by indices where there are two seasons and the autocorrelation at lag m exceeds 1.645 standard
