@@ -154,10 +154,9 @@ class _Room:
         self.n_coefficients, self.bands = len(names), bands
         self.names = [*names, "mean", "drift", *self.columns.names]
         n_names = len(self.names)
-        self.raw = np.empty((n, free))
         self.outputs = (
             np.empty((n, horizon)), np.empty((n, horizon)), np.empty((n, horizon)), np.empty((n, length)),
-            np.empty((n, n_names)), self.raw, np.empty((n, 4)), np.empty(n, np.int64),
+            np.empty((n, n_names)), np.empty((n, free)), np.empty((n, 4)), np.empty(n, np.int64),
         )  # fmt: skip
         rows, linear = (n if bands == "estimated" else 0), n_names - len(names)
         self.uncertain = (
@@ -170,7 +169,7 @@ class _Room:
     ) -> Fits:
         """linear: names of the columns for mean or constant and for drift, "" where the form has none: names depend on
         the form alone, never on which series share the batch. least_used: fewest values that were fitted."""
-        forecast, psi_squared, psi_total, residuals, parameters, raw, statistics, _ = self.outputs
+        forecast, psi_squared, psi_total, residuals, parameters, _, statistics, _ = self.outputs
         notes: dict[int, tuple[str, ...]] = {}
         for i, missing in self.columns.missing.items():
             forecast[i] = math.nan
@@ -201,7 +200,7 @@ class _Room:
         keep = names != ""
         return Fits(
             forecast, residuals, parameters[:, keep], tuple(names[keep].tolist()), loglik, sigma2, n_used,
-            sum_squares, k, raw, forms, form_of, None if errors is None else errors[:, keep], distribution, notes,
+            sum_squares, k, forms, form_of, None if errors is None else errors[:, keep], distribution, notes,
             covariance=None if shared is None else shared[:, keep][:, :, keep],
         )  # fmt: skip
 

@@ -90,11 +90,10 @@ class Fits:
     forecast [series, H]: means. residuals [series, T]: one-step errors, actual minus fitted. parameters [series, P],
     named by parameter_names, NaN where a series has none of the name. loglik, sigma2, n_used, sum_squares [series];
     sigma2 and sum_squares are of relative errors where they are multiplicative. n_parameters [series]: k, which counts
-    the variance; 0 where there is no likelihood. raw [series, free]: where the search ended, to start the next one
-    from. forms and form_of [series]: the method with its choices resolved. notes: series -> what was done and why.
-    tried and criteria [series, tried]: AICc of the forms that were tried. search: how orders were found. covariance
-    [series, P, P]: of the estimates, zero for what is given. freedom [series]: degrees of Student's tests of them, None
-    where tests are normal.
+    the variance; 0 where there is no likelihood. forms and form_of [series]: the method with its choices resolved.
+    notes: series -> what was done and why. tried and criteria [series, tried]: AICc of the forms that were tried.
+    search: how orders were found. covariance [series, P, P]: of the estimates, zero for what is given. freedom
+    [series]: degrees of Student's tests of them, None where tests are normal.
     """
 
     forecast: Floats
@@ -106,7 +105,6 @@ class Fits:
     n_used: Floats
     sum_squares: Floats
     n_parameters: Floats
-    raw: Floats
     forms: tuple[Form, ...]
     form_of: Integers
     standard_errors: Floats | None = None
@@ -190,7 +188,7 @@ def joined(parts: Sequence[tuple[Integers, Fits]]) -> Fits:
 
     return Fits(
         whole("forecast"), whole("residuals"), parameters, names, whole("loglik"), whole("sigma2"), whole("n_used"),
-        whole("sum_squares"), whole("n_parameters"), np.empty((n, 0)), tuple(forms), form_of,
+        whole("sum_squares"), whole("n_parameters"), tuple(forms), form_of,
         None if first.standard_errors is None else errors, whole_of("distribution", Normal), notes,
         search=whole_of("search", Search), covariance=None if first.covariance is None else covariance,
         freedom=None if first.freedom is None else whole("freedom"),

@@ -42,7 +42,7 @@ def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
     names = ("alpha", "beta", "size", "probability" if form.family == "tsb" else "interval")
     return Fits(
-        forecast, residuals, parameters, names, loglik, sigma2, n_used, sum_squares, np.zeros(n), np.empty((n, 0)),
+        forecast, residuals, parameters, names, loglik, sigma2, n_used, sum_squares, np.zeros(n),
         (form,), np.zeros(n, dtype=np.int64), notes=notes,
         distribution=None if bands == "none" else _distribution(form, batch, forecast, parameters, size),
     )  # fmt: skip

@@ -59,7 +59,7 @@ def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
         loglik = -0.5 * used * (np.log(2.0 * math.pi * sigma2) + 1.0)
     return Fits(
         forecast, residuals, np.where(alone & enough[:, None], b, math.nan), names, loglik, sigma2, used, squares,
-        k + 1.0, np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
+        k + 1.0, (form,), np.zeros(n, dtype=np.int64),
         np.sqrt(np.maximum(np.einsum("nii->ni", covariance), 0.0)) if bands != "none" else None,
         Normal(forecast, each, together, freedom) if bands != "none" else None,
         notes, covariance=covariance, freedom=freedom,

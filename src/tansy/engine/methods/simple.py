@@ -43,6 +43,6 @@ def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
     note(notes, ~np.isnan(forecast[:, 0]) & np.isnan(each[:, 0]), "no bands: no past forecast to see its errors from")
     return Fits(
         forecast, residuals, parameters[:, : len(names)], names, loglik, sigma2, n_used, sum_squares,
-        np.full(n, float(_PARAMETERS.get(form.family, 1))), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
+        np.full(n, float(_PARAMETERS.get(form.family, 1))), (form,), np.zeros(n, dtype=np.int64),
         distribution=None if bands == "none" else Normal(forecast, each, together), notes=notes,
     )  # fmt: skip

@@ -141,7 +141,7 @@ def _finish(
     note(notes, exact, "the method repeats this series without any error; the bands have no width")
     fits = Fits(
         forecast, residuals, parameters, names, loglik, sigma2, n_used, sum_squares,
-        np.array([one.k for one in found], dtype=float)[chosen], np.hstack([one.raw for one in found]),
+        np.array([one.k for one in found], dtype=float)[chosen],
         tuple(one.form for one in found), chosen, notes=notes,
         tried=tuple(str(one.form) for one in found) if len(found) > 1 else (),
         criteria=criteria if len(found) > 1 else None,

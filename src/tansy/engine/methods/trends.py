@@ -66,7 +66,7 @@ def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
         distribution = _OnScale(normal, factor, form.shape == "exponential")
     return Fits(
         forecast, residuals, coefficients, _NAMES[form.shape], loglik, mean_square, used, squares,
-        np.full(n, degree + 2.0), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
+        np.full(n, degree + 2.0), (form,), np.zeros(n, dtype=np.int64),
         standard_errors=None if bands != "estimated" else solved_errors(y, t, degree, sigma2),
         distribution=distribution, notes=notes,
     )  # fmt: skip
@@ -212,7 +212,7 @@ def fit_theta(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fi
         loglik = -0.5 * used * (np.log(2.0 * np.pi * sigma2) + 1.0)
     return Fits(
         forecast, residuals, np.c_[alpha, 0.5 * coefficients[:, 1]], ("alpha", "drift"), loglik, sigma2, used, squares,
-        np.full(n, 4.0), np.empty((n, 0)), (form,), np.zeros(n, dtype=np.int64),
+        np.full(n, 4.0), (form,), np.zeros(n, dtype=np.int64),
         distribution=None if bands == "none" else Normal(forecast, each, together), notes=notes,
     )  # fmt: skip
 
