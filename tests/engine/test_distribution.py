@@ -166,7 +166,7 @@ def test_quantiles_of_paths_are_right_to_two_hundredths_of_a_deviation_and_smoot
     rng = np.random.default_rng(0)
     y = 100.0 * np.ones(90) + rng.normal(0.0, 1.0, 90)
     fits = fit(
-        parse(f"ets(M,N,N; alpha={alpha}, level=100)"), Batch(y[None], Timeline("M", 24000, 90, 12)), 12, None, "known"
+        parse(f"ets(M,N,N; alpha={alpha}, level=100)"), Batch(y[None], Timeline("M", 24000, 90, 12)), 12, "known"
     )
     assert isinstance(fits.distribution, Chosen)
     simulated = fits.distribution.parts[-1][1]
