@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from tansy.engine.cleaning.corrections import Corrections
+from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped, TansyError
 from tansy.engine.panel import Panel
 from tansy.engine.study.recipe import Recipe
@@ -259,7 +260,19 @@ def test_the_oldest_results_are_swept_and_those_of_this_run_never(tmp_path: Path
     assert Store(tmp_path, most_mb=0.0).sweep() == 2, "what was just used stays"
 
 
-def test_a_store_that_cannot_be_made_is_said_in_a_sentence(tmp_path: Path) -> None:
+def test_a_store_that_cannot_be_written_to_is_said_in_a_sentence_by_a_run_and_is_nothing_to_a_page(
+    tmp_path: Path,
+) -> None:
     (tmp_path / "file").write_text("")
-    with pytest.raises(TansyError, match="cannot be made"):
-        Store(tmp_path / "file" / "store")
+    store = Store(tmp_path / "file" / "store")
+    with pytest.raises(TansyError, match="cannot be written to"):
+        store.shelf("mean").add(*some_block(3))
+    np.testing.assert_array_equal(store.array("one", lambda: np.arange(3.0)), [0.0, 1.0, 2.0])
+
+
+def test_threads_that_keep_the_same_result_do_not_disturb_each_other(tmp_path: Path) -> None:
+    store, wanted = Store(tmp_path), np.random.default_rng(0).normal(size=50_000)
+    for key in map(str, range(20)):
+        for found in run_chunks(lambda _, key=key: store.array(key, lambda: wanted), list(range(8)), 8):
+            np.testing.assert_array_equal(found, wanted)
+    assert not list(tmp_path.glob("*.part"))

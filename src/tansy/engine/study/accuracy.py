@@ -58,6 +58,11 @@ class Judged:
     def rows(self, rows: slice) -> Judged:
         return Judged(self.actuals[rows], self.benchmark[rows], self.scale[rows])
 
+    def origin(self, o: int) -> Judged:
+        """At one of the origins alone."""
+        at = slice(o, o + 1)
+        return Judged(self.actuals[:, at], self.benchmark[:, at], self.scale[:, at])
+
     def sums(self, forecast: Floats) -> tuple[Floats, Floats]:
         """What measures are made of, [nodes, H, sums], and the origins that count, [nodes]; see `kernel.error_sums`."""
         sums = np.zeros((len(self.actuals), self.actuals.shape[2], kernel.N_SUMS))

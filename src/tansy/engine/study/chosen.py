@@ -6,80 +6,21 @@ No step holds the forecasts of all methods from all origins for all nodes: a blo
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import choose
-from tansy.engine.backtest.intervals import are_whole, least_sigma
-from tansy.engine.backtest.known import Known
-from tansy.engine.backtest.measures import mean_square_step, nan_mean
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.kernels.windows import squares_by_then
 from tansy.engine.study import accuracy
-from tansy.engine.study.kept import kept_methods
 from tansy.engine.study.prepared import Prepared
 from tansy.engine.study.tasks import BLOCK, Ending
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
-
-_FEW_VALUES = 8
-
-
-@dataclass(frozen=True)
-class Seen:
-    """What the reductions need of a state of knowledge.
-
-    came: [nodes, periods since the first origin], values as they were judged then. scale: [nodes], mean squared step of
-    RMSSE. usual: [nodes], mean of history. floor: [nodes], least sigma that is believed. few: [nodes], whether fewer
-    than eight values speak for a sigma. counts: [nodes], whether slow movers in whole numbers. ended: [finest] and
-    closed: [finest, H], where nothing will be sold, whatever a method says. kept: [nodes], position of the method kept
-    by hand, -1 for none; kept_words: node -> why.
-    """
-
-    n_seen: int
-    came: Floats
-    scale: Floats
-    usual: Floats
-    floor: Floats
-    few: Booleans
-    counts: Booleans
-    closed: Booleans
-    kept: Integers
-    kept_words: dict[int, str]
-
-    @classmethod
-    def of(cls, known: Known, prepared: Prepared, methods: tuple[str, ...]) -> Seen:
-        structure, recipe, kinds = known.structure, prepared.recipe, known.kinds
-        finest = slice(structure.n_aggregates, None)
-        shut = prepared.planned.closed(recipe.plans, known.timeline.last + 1, known.horizon)
-        out_of_season = kinds.in_season_only[finest, None] & ~kinds.in_season[finest]
-        kept, words = kept_methods(recipe.kept, methods, structure, kinds)
-        return cls(
-            n_seen=known.n_seen,
-            came=known.judged[:, prepared.seen_at[0] :].copy(),
-            scale=mean_square_step(known.judged),
-            usual=nan_mean(known.values, axis=1),
-            floor=least_sigma(known.values),
-            few=(~np.isnan(known.values)).sum(axis=1) < _FEW_VALUES,
-            counts=kinds.slow & are_whole(known.judged),
-            closed=shut | out_of_season | kinds.ended[finest, None],
-            kept=kept,
-            kept_words=words,
-        )
-
-    def windows(self, seen_at: list[int], leads: int, rows: slice = slice(None)) -> Floats:
-        """What had come after each of the origins `seen_at`, [nodes, origins, leads]; NaN where nothing had."""
-        own = self.came[rows]
-        first = self.n_seen - self.came.shape[1]
-        found = np.full((len(own), len(seen_at), leads), np.nan)
-        for o, n in enumerate(seen_at):
-            come = own[:, n - first : n - first + leads]
-            found[:, o, : come.shape[1]] = come
-        return found
 
 
 @dataclass(frozen=True)
@@ -105,7 +46,7 @@ class Chosen:
 def choose_all(
     prepared: Prepared,
     methods: tuple[str, ...],
-    endings: list[Ending[Seen]],
+    endings: list[Ending],
     workers: int | None,
     meanwhile: Callable[[], None],
 ) -> Chosen:
@@ -136,10 +77,7 @@ def choose_all(
         for j, rows, values in one.parameters:
             parameters[rows[:, None], [names[j].index(name) for name in one.names[j]]] = values
     pooled = accuracy.by_level(prepared.structure, [part for one in ordered for part in one.pooled])
-    return Chosen(
-        chosen.method, chosen.was_tested, chosen.base, chosen.sigma, chosen.spread, chosen.benchmark, parameters,
-        tuple(map(tuple, names)), chosen.scores, pooled,
-    )  # fmt: skip
+    return replace(chosen, parameters=parameters, parameter_names=tuple(map(tuple, names)), pooled=pooled)
 
 
 @dataclass(frozen=True)
@@ -154,9 +92,9 @@ class _Found:
 
 
 class _Work:
-    def __init__(self, prepared: Prepared, methods: tuple[str, ...], endings: list[Ending[Seen]], out: Chosen) -> None:
+    def __init__(self, prepared: Prepared, methods: tuple[str, ...], endings: list[Ending], out: Chosen) -> None:
         self._prepared, self._methods, self._endings, self._out = prepared, methods, endings, out
-        self._seen = [ending.looked for ending in endings]
+        self._seen = [ending.seen for ending in endings]
         self._reference = methods.index("mean")
         self._benchmark = methods.index("seasonal-naive")
         self._fallback = np.array([methods.index(text) for text in prepared.fallback_texts], dtype=np.int64)
@@ -171,7 +109,7 @@ class _Work:
         scale = np.stack([one.scale[rows] for one in self._seen[:-1]], axis=1)
         each = np.arange(n)
         for o, ending in enumerate(self._endings):
-            seen = ending.looked
+            seen = ending.seen
             found = [results.rows(rows.start, rows.stop) for results in ending.results]
             defined = np.stack([~np.isnan(one.mean[:, 0]) for one in found], axis=1)
             squares = np.empty((n, n_methods, o))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterator
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -91,12 +92,11 @@ def save_backtest(path: Path) -> Callable[[Backtest], None]:
     mean, quantiles and what came. A method's own quantiles are normal, with its parameters taken as known."""
 
     def write(found: Backtest) -> None:
-        writer: pq.ParquetWriter | None = None
-        for table in _backtest_tables(found):
-            writer = writer or pq.ParquetWriter(path, table.schema, compression="zstd")
-            writer.write_table(table)
-        if writer:
-            writer.close()
+        tables = _backtest_tables(found)
+        first = next(tables)
+        with pq.ParquetWriter(path, first.schema, compression="zstd") as writer:
+            for table in chain([first], tables):
+                writer.write_table(table)
 
     return write
 

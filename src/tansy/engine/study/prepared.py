@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from functools import cached_property, lru_cache
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -86,10 +86,7 @@ class Prepared:
         n = self.timeline.n_periods if n_seen is None else n_seen
         at_the_end = n == self.timeline.n_periods
         recipe, panel = self.recipe, self.planned.panel
-        changes = self.changes(n)
-        then = self.received.until(n, 0)
-        judged = self._with_plans(changes.judged(then).values)
-        series = self._with_plans(changes.corrected(then).values) if len(changes) else judged
+        series, judged = self._series_at_the_end if at_the_end else self._series(n)
         by_hand = {int(self.planned.position[i]): kind for i, kind in self.kinds_by_hand.items()} if at_the_end else {}
         first = self.structure.n_aggregates
         return Known(
@@ -103,6 +100,18 @@ class Prepared:
             keep,
             nodes,
         )
+
+    @cached_property
+    def _series_at_the_end(self) -> tuple[Floats, Floats]:
+        """Kept, because every page of a series stands on it."""
+        return self._series(self.timeline.n_periods)
+
+    def _series(self, n_seen: int) -> tuple[Floats, Floats]:
+        """The series when `n_seen` periods had been seen, as methods see them and as forecasts are scored, [series,
+        periods] each; the same array where nothing was corrected."""
+        changes, then = self.changes(n_seen), self.received.until(n_seen, 0)
+        judged = self._with_plans(changes.judged(then).values)
+        return (self._with_plans(changes.corrected(then).values) if len(changes) else judged), judged
 
     def _with_plans(self, values: Floats) -> Floats:
         """Values of the series that plans leave and add, [series, periods], from those that came in."""
@@ -128,14 +137,10 @@ def prepare(
     return Prepared(panel, recipe, corrections or Corrections.none(), kinds_by_hand or {}, planned, structure)
 
 
-@lru_cache(maxsize=16)
-def _sorted_forms(texts: tuple[str, ...]) -> tuple[Form, ...]:
-    forms = {str(form): form for form in map(parse, texts)}
-    return tuple(sorted(forms.values(), key=lambda form: form.simplicity))
-
-
 def candidate_forms(recipe: Recipe) -> list[Form]:
     """Methods to fit, from simple to rich: the recipe's, its fallbacks, those kept by hand, the seasonal naive that all
     are held against, and the mean, which can be fitted to any series."""
     kept = (one.method for one in recipe.kept)
-    return list(_sorted_forms((*recipe.methods, *recipe.fallback, *kept, "seasonal-naive", "mean")))
+    texts = (*recipe.methods, *recipe.fallback, *kept, "seasonal-naive", "mean")
+    forms = {str(form): form for form in map(parse, texts)}
+    return sorted(forms.values(), key=lambda form: form.simplicity)

@@ -212,6 +212,7 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     As many origins as the history bears while a year and a half stays to learn from, at most six. They lie a multiple
     of the longest lead apart: no two windows hold the same values, so that each says something of its own, over a year
     or more; and the end of the history lies on their grid, so that what is fitted there is an origin's when it is one.
+    Where the history bears fewer than three such origins, up to four lie closer.
     """
     timeline = panel.timeline
     leads = _LEADS[timeline.frequency]

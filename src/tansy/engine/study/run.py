@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -28,10 +29,11 @@ from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.structure.grouping import Structure
 from tansy.engine.study import accuracy, planned_nodes
-from tansy.engine.study.chosen import Chosen, Seen, choose_all
+from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Store
 from tansy.engine.study.tasks import Counts, Ending, carry_out
 from tansy.engine.timeline import Timeline
@@ -172,22 +174,24 @@ def _run(
             prepared,
             prepared.forms,
             store,
-            lambda known: Seen.of(known, prepared, methods),
             lambda done, of: steps.say("fit and backtest", done, of),
             steps.stop_if_asked,
             workers,
         )
-        seen = [ending.looked for ending in endings]
+        seen = [ending.seen for ending in endings]
         end = prepared.known()
     with steps("choose"):
         chosen = choose_all(prepared, methods, endings, workers, steps.stop_if_asked)
         zeros = [_zero_by_decision(prepared, one, chosen.method[:, o]) for o, one in enumerate(seen)]
         base, sigma = _with_plans(prepared, seen, chosen, zeros[-1])
+        actuals = seen[-1].windows(seen_at, recipe.leads)
+        actuals[chosen.method[:, :-1] < 0] = np.nan
+        judged = accuracy.Judged(actuals, chosen.benchmark, np.stack([one.scale for one in seen[:-1]], axis=1))
     with steps("reconcile"):
-        coherent = _reconcile_all(prepared, seen, chosen, base, sigma, zeros, store, steps, workers)
+        coherent = _reconcile_all(prepared, judged, base, sigma, zeros, store, steps, workers)
     with steps("bands"):
         p = probabilities(list(recipe.levels))
-        quantiles = _bands(prepared, seen, chosen, coherent, base, sigma, zeros, p)
+        quantiles = _bands(prepared, seen, chosen, coherent, sigma, zeros, p)
         forecast = coherent.published[:, -1]
         if recipe.whole_units:
             finest = slice(structure.n_aggregates, None)
@@ -196,9 +200,6 @@ def _run(
             ends = quantiles[:, -1]
             quantiles[:, -1] = np.where(outward, np.ceil(ends - 1e-9), np.floor(ends + 1e-9))
     with steps("accuracy"):
-        actuals = seen[-1].windows(seen_at, recipe.leads)
-        actuals[chosen.method[:, :-1] < 0] = np.nan
-        judged = accuracy.Judged(actuals, chosen.benchmark, np.stack([one.scale for one in seen[:-1]], axis=1))
         # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
         quantiles += 0.0
         tested, tested_quantiles = coherent.published[:, :-1], quantiles[:, :-1]
@@ -260,7 +261,7 @@ class Backtest:
 
     prepared: Prepared
     methods: tuple[str, ...]
-    endings: list[Ending[Seen]]
+    endings: list[Ending]
     chosen: Chosen
     published: Floats
     published_quantiles: Floats
@@ -300,40 +301,30 @@ class _Coherent:
 
 
 def _reconcile_all(
-    prepared: Prepared, seen: list[Seen], chosen: Chosen, base: Floats, sigma: Floats, zeros: list[Booleans],
-    store: Store, steps: _Steps, workers: int | None,
+    prepared: Prepared, judged: accuracy.Judged, base: Floats, sigma: Floats, zeros: list[Booleans], store: Store,
+    steps: _Steps, workers: int | None,
 ) -> _Coherent:  # fmt: skip
     recipe, structure, n_origins = prepared.recipe, prepared.structure, len(prepared.seen_at)
     names = list(dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)))
     published, unreconciled = np.empty_like(base), np.empty_like(base[:, :-1])
-    actuals = seen[-1].windows(prepared.seen_at, recipe.leads)
-    actuals[chosen.method[:, :-1] < 0] = np.nan
     sums = {name: np.zeros((structure.n_nodes, 1, accuracy.N_SUMS)) for name in names}
+    done, of = 0, n_origins * len(names) + 1
 
-    def work(job: tuple[str, int]) -> tuple[str, int, Floats | None]:
-        name, o = job
+    def at(o: int, name: str) -> tuple[str, Floats]:
         given = (structure, base[:, o], name, sigma[:, o], recipe.nonnegative, zeros[o])
-        found = store.array(key_of(*given), lambda: reconciled(*given))
-        if name == recipe.reconciliation:
-            published[:, o] = found
-        if o == n_origins:
-            return name, o, None
-        if name == "none":
-            unreconciled[:, o] = found
-        at = slice(o, o + 1)
-        judged = accuracy.Judged(actuals[:, at], chosen.benchmark[:, at], seen[o].scale[:, None])
-        return name, o, judged.sums(found[:, None])[0].sum(axis=1, keepdims=True)
+        return name, store.array(key_of(*given), lambda: reconciled(*given))
 
-    jobs = [(name, o) for o in range(n_origins) for name in names] + [(recipe.reconciliation, n_origins)]
-    waiting: dict[tuple[str, int], Floats] = {}
-    due = dict.fromkeys(names, 0)
-    for done, (name, o, own) in enumerate(run_chunks(work, jobs, workers, steps.stop_if_asked), start=1):
-        steps.say("reconcile", done, len(jobs))
-        if own is not None:
-            waiting[name, o] = own
-        while (name, due[name]) in waiting:  # added up in the order of origins, whichever was done first
-            sums[name] += waiting.pop((name, due[name]))
-            due[name] += 1
+    for o in range(n_origins):
+        for name, found in run_chunks(partial(at, o), names, workers, steps.stop_if_asked):
+            sums[name] += judged.origin(o).sums(found[:, None])[0].sum(axis=1, keepdims=True)
+            if name == recipe.reconciliation:
+                published[:, o] = found
+            if name == "none":
+                unreconciled[:, o] = found
+            done += 1
+            steps.say("reconcile", done, of)
+    published[:, -1] = at(n_origins, recipe.reconciliation)[1]
+    steps.say("reconcile", of, of)
     runs = accuracy.runs_of(structure, 0, structure.n_nodes)
     pooled = {
         name: accuracy.by_level(structure, [(run, accuracy.pooled_sums(own[run])[:1]) for run in runs])
@@ -343,8 +334,8 @@ def _reconcile_all(
 
 
 def _bands(
-    prepared: Prepared, seen: list[Seen], chosen: Chosen, coherent: _Coherent, base: Floats, sigma: Floats,
-    zeros: list[Booleans], p: Floats,
+    prepared: Prepared, seen: list[Seen], chosen: Chosen, coherent: _Coherent, sigma: Floats, zeros: list[Booleans],
+    p: Floats,
 ) -> Floats:  # fmt: skip
     """Quantiles [nodes, origins + 1, Q, H], each origin's from what had been missed by then."""
     recipe, structure, published = prepared.recipe, prepared.structure, coherent.published

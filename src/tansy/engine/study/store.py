@@ -10,15 +10,20 @@ from __future__ import annotations
 
 import json
 import os
+import platform
 import struct
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, fields
 from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
+from uuid import uuid4
 
+import numba
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from tansy.engine.errors import TansyError
@@ -86,9 +91,23 @@ def _unpacked(data: bytes) -> tuple[Keys, dict[str, Floats], tuple[str, ...]] | 
 
 
 def _write(path: Path, data: bytes) -> None:
-    unfinished = path.with_suffix(f".{os.getpid()}.part")
-    unfinished.write_bytes(data)
-    os.replace(unfinished, path)
+    """Raises TansyError where the folder cannot be written to."""
+    unfinished = path.with_suffix(f".{uuid4().hex}.part")  # several threads may write the same
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        unfinished.write_bytes(data)
+        os.replace(unfinished, path)
+    except OSError as error:
+        raise TansyError(
+            f"The store {path.parent} cannot be written to: {error.strerror}. What was fitted is "
+            "kept; make room or let this user write there, and run it again."
+        ) from error
+
+
+def _use(path: Path) -> None:
+    """Mark a file as used now, if it is still there and this user may."""
+    with suppress(OSError):
+        os.utime(path)
 
 
 def _read(path: Path) -> tuple[Keys, dict[str, Floats], tuple[str, ...]] | None:
@@ -130,7 +149,6 @@ class Shelf:
 
     def add(self, keys: Keys, block: Block) -> None:
         """Keep the results of some nodes. Safe from several threads."""
-        self._folder.mkdir(parents=True, exist_ok=True)
         name = blake2b(np.ascontiguousarray(keys).tobytes(), digest_size=_DIGEST).hexdigest()
         path = self._folder / f"{name}.block"
         _write(path, _packed(keys, {one: getattr(block, one) for one in _ARRAYS}, block.names))
@@ -138,8 +156,10 @@ class Shelf:
 
 @lru_cache(maxsize=1)
 def _code() -> str:
-    """Hash of the code that results depend on, so that none is used that other code made."""
+    """Hash of the code that results depend on, and of what it stands on, so that none is used that other code made or
+    another kind of machine."""
     content = blake2b(digest_size=_DIGEST)
+    content.update(f"{platform.machine()} {np.__version__} {scipy.__version__} {numba.__version__}".encode())
     for path in sorted(_ENGINE.rglob("*.py")):
         if path.relative_to(_ENGINE).parts[0] in _MAKING_RESULTS:
             content.update(path.name.encode() + path.read_bytes())
@@ -155,10 +175,6 @@ class Store:
     def __init__(self, folder: Path, most_mb: float = USUAL_MB) -> None:
         self._folder, self._most = folder, most_mb * 1e6
         self._began = time.time() - 1.0
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise TansyError(f"The store {folder} cannot be made: {error.strerror}.") from None
 
     def shelf(self, content: str) -> Shelf:
         """The shelf for what `content` says: all that a result depends on, but for what its keys say."""
@@ -187,11 +203,12 @@ class Store:
         path = self._folder / f"{self._name(key)}.single"
         found = _read(path)
         if found is not None:
-            os.utime(path)
+            _use(path)
             return found[1], found[2]
         arrays, names = compute()
         n = len(next(iter(arrays.values())))
-        _write(path, _packed(np.zeros((n, 2), dtype=np.uint64), arrays, names))
+        with suppress(TansyError):  # it is there, kept or not
+            _write(path, _packed(np.zeros((n, 2), dtype=np.uint64), arrays, names))
         return arrays, names
 
     def sweep(self) -> int:
@@ -230,7 +247,7 @@ class Results:
     def touch(self) -> None:
         """Mark the blocks as used now."""
         for path in self._paths.values():
-            os.utime(path)
+            _use(path)
 
     def rows(self, start: int, stop: int) -> Block:
         """Results of the nodes start..stop. Raises TansyError where a block has gone since it was found."""

@@ -8,17 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.known import Known
+from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
 from tansy.engine.methods import registry
 from tansy.engine.methods.notation import Form, parse
 from tansy.engine.study.prepared import Prepared
+from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Block, Keys, Results, Shelf, Store
 
 Floats = NDArray[np.float64]
@@ -47,19 +48,14 @@ class Counts:
 
 def fit_task(task: Task, known: Known) -> Block:
     """Carry a task out. known: the state of knowledge at its origin."""
+    assert known.n_seen == task.n_seen
     form = parse(task.method)
     fits = registry.fit(form, known.batch(form, task.nodes), known.horizon, bands="known")
     assert fits.distribution is not None
     spread = np.where(np.isnan(fits.forecast), np.nan, fits.distribution.spread())
-    return Block(fits.forecast, np.sqrt(mean_square(fits.residuals)), spread, fits.parameters, fits.parameter_names)
-
-
-def mean_square(residuals: Floats) -> Floats:
-    """Uncentred mean of e^2 per series, NaN where there is none."""
-    seen = ~np.isnan(residuals)
-    count = seen.sum(axis=1)
-    total = np.where(seen, residuals * residuals, 0.0).sum(axis=1)
-    return np.divide(total, count, out=np.full(len(residuals), np.nan), where=count > 0)
+    return Block(
+        fits.forecast, np.sqrt(nan_mean(fits.residuals**2, axis=1)), spread, fits.parameters, fits.parameter_names
+    )
 
 
 class _Watch:
@@ -83,42 +79,38 @@ class _Watch:
             raise
 
 
-Looked = TypeVar("Looked")
-
-
 @dataclass(frozen=True)
-class Ending(Generic[Looked]):
-    """The fits from one origin, or from the end of the history. results: per method, in the study's order. looked: what
-    was taken from the state of knowledge."""
+class Ending:
+    """The fits from one origin, or from the end of the history. results: per method, in the study's order. seen: what
+    the reductions need of the state of knowledge."""
 
     n_seen: int
     results: list[Results]
-    looked: Looked
+    seen: Seen
 
 
 def carry_out(
     prepared: Prepared,
     forms: Sequence[Form],
     store: Store,
-    look: Callable[[Known], Looked],
     say: Callable[[int, int], None],
     stop_if_asked: Callable[[], None],
     workers: int | None,
-) -> tuple[list[Ending[Looked]], Counts]:
+) -> tuple[list[Ending], Counts]:
     """Fit all methods from every origin and from the end, oldest first.
 
-    look: takes from each state of knowledge what the reductions need, and lets go of the rest. say(done, of): hears of
-    tasks. stop_if_asked: called several times a second; what it raises ends the work, and what was fitted stays in the
-    store.
+    say(done, of): hears of tasks. stop_if_asked: called several times a second; what it raises ends the work, and what
+    was fitted stays in the store.
     """
+    methods = tuple(str(form) for form in forms)
     n_blocks = -(-prepared.structure.n_nodes // BLOCK)
     ends = [*prepared.seen_at, prepared.timeline.n_periods]
     watch = _Watch(len(ends) * len(forms) * n_blocks, say, stop_if_asked)
     watch.look()
 
-    def plan(n_seen: int) -> _Plan[Looked]:
+    def plan(n_seen: int) -> _Plan:
         known = prepared.known(n_seen, store.pooled)
-        return _Plan(n_seen, [_Wanted(form, known, store) for form in forms], look(known))
+        return _Plan(n_seen, [_Wanted(form, known, store) for form in forms], Seen.of(known, prepared, methods))
 
     # Planned first, each state of knowledge for itself, and made again where anything is to be fitted: so no more of
     # them are held than there are threads.
@@ -132,7 +124,7 @@ def carry_out(
             known.prepare([one.form for one in wanted])
             _fit_missing(known, wanted, watch, workers)
     watch.look()
-    endings = [Ending(n, [one.found() for one in plans[n].wanted], plans[n].looked) for n in ends]
+    endings = [Ending(n, [one.found() for one in plans[n].wanted], plans[n].seen) for n in ends]
     return endings, Counts(computed, len(ends) * len(forms) * n_blocks - computed)
 
 
@@ -163,6 +155,7 @@ class _Wanted:
         self._content = f"{form} {known.timeline!r} {known.horizon}"
         self.shelf: Shelf = store.shelf(self._content)
         self._results = Results(self.shelf, self.keys)
+        self._results.touch()
         self.n_touched = len(np.unique(self._results.missing // BLOCK))
         self.n_chunks = -(-len(self._results.missing) // BLOCK)
 
@@ -173,13 +166,11 @@ class _Wanted:
 
     def found(self) -> Results:
         """Where the results lie, now that none is missing."""
-        results = Results(self._store.shelf(self._content), self.keys) if self.n_touched else self._results
-        results.touch()
-        return results
+        return Results(self._store.shelf(self._content), self.keys) if self.n_touched else self._results
 
 
 @dataclass(frozen=True)
-class _Plan(Generic[Looked]):
+class _Plan:
     n_seen: int
     wanted: list[_Wanted]
-    looked: Looked
+    seen: Seen

@@ -1,0 +1,73 @@
+"""What choice, bands and accuracy need of a state of knowledge, so that the rest of it can be let go."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.backtest.intervals import are_whole, least_sigma
+from tansy.engine.backtest.known import Known
+from tansy.engine.backtest.measures import mean_square_step, nan_mean
+from tansy.engine.study.kept import kept_methods
+from tansy.engine.study.prepared import Prepared
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
+
+_FEW_VALUES = 8
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What the reductions need of a state of knowledge.
+
+    came: [nodes, periods since the first origin], values as they were judged then. scale: [nodes], mean squared step of
+    RMSSE. usual: [nodes], mean of history. floor: [nodes], least sigma that is believed. few: [nodes], whether fewer
+    than eight values speak for a sigma. counts: [nodes], whether slow movers in whole numbers. closed: [finest, H],
+    where nothing will be sold, whatever a method says. kept: [nodes], position of the method kept by hand, -1 for none;
+    kept_words: node -> why.
+    """
+
+    n_seen: int
+    came: Floats
+    scale: Floats
+    usual: Floats
+    floor: Floats
+    few: Booleans
+    counts: Booleans
+    closed: Booleans
+    kept: Integers
+    kept_words: dict[int, str]
+
+    @classmethod
+    def of(cls, known: Known, prepared: Prepared, methods: tuple[str, ...]) -> Seen:
+        structure, recipe, kinds = known.structure, prepared.recipe, known.kinds
+        finest = slice(structure.n_aggregates, None)
+        shut = prepared.planned.closed(recipe.plans, known.timeline.last + 1, known.horizon)
+        out_of_season = kinds.in_season_only[finest, None] & ~kinds.in_season[finest]
+        kept, words = kept_methods(recipe.kept, methods, structure, kinds)
+        return cls(
+            n_seen=known.n_seen,
+            came=known.judged[:, prepared.seen_at[0] :].copy(),
+            scale=mean_square_step(known.judged),
+            usual=nan_mean(known.values, axis=1),
+            floor=least_sigma(known.values),
+            few=(~np.isnan(known.values)).sum(axis=1) < _FEW_VALUES,
+            counts=kinds.slow & are_whole(known.judged),
+            closed=shut | out_of_season | kinds.ended[finest, None],
+            kept=kept,
+            kept_words=words,
+        )
+
+    def windows(self, seen_at: list[int], leads: int, rows: slice = slice(None)) -> Floats:
+        """What had come after each of the origins `seen_at`, [nodes, origins, leads]; NaN where nothing had."""
+        own = self.came[rows]
+        first = self.n_seen - self.came.shape[1]
+        found = np.full((len(own), len(seen_at), leads), np.nan)
+        for o, n in enumerate(seen_at):
+            come = own[:, n - first : n - first + leads]
+            found[:, o, : come.shape[1]] = come
+        return found
