@@ -28,6 +28,7 @@ from scipy.optimize import isotonic_regression
 from scipy.special import ndtri
 
 from tansy.engine.backtest.measures import interval_score, mean_square_step, nan_mean
+from tansy.engine.kernels import squares as kernel
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -127,7 +128,8 @@ class Calibration:
     def _shape(self, errors: Floats, power: float) -> _Shape:
         def standardised(rows: Integers) -> Floats:
             units = [np.where(one.sigma[rows, None] > 0.0, one.at(power, rows), np.nan) for one in self._scales]
-            return errors[rows] / np.stack(units, axis=1) if units else errors[rows]
+            z = errors[rows] / np.stack(units, axis=1) if units else errors[rows]
+            return np.ascontiguousarray(np.where(np.isfinite(z), z, np.nan))
 
         return _shape(standardised, self._members, self._p, errors.shape[2])
 
@@ -223,7 +225,7 @@ def _shape(standardised: Callable[[Integers], Floats], members: list[Integers], 
     untested = []
     for g, rows in enumerate(members):
         z = standardised(rows)
-        if not np.isfinite(z).any():
+        if np.isnan(z).all():
             untested.append(g)
             continue
         growths[g], factors[rows], quantiles[g] = _spread(z, p)
@@ -238,35 +240,38 @@ def _shape(standardised: Callable[[Integers], Floats], members: list[Integers], 
 def _spread(z: Floats, p: Floats) -> tuple[Floats, Floats, Floats]:
     """Growth with the lead [H], factor of each node [nodes], and quantiles of what is left [Q]."""
     growth = _growth(z)
-    u = z / growth
-    excess, weight = _excess(u)
+    excess, weight = _excess(z, growth)
     factor = np.sqrt((excess * weight + _PRIOR_ERRORS) / (weight + _PRIOR_ERRORS))
-    u /= factor[:, None, None]
-    return growth, factor, np.quantile(u[np.isfinite(u)], p)
+    u = z / (np.sqrt(growth) * factor[:, None])[:, None, :]
+    return np.sqrt(growth), factor, np.quantile(u[~np.isnan(u)], p)
 
 
-def _excess(u: Floats) -> tuple[Floats, Floats]:
+def _mean_squares(z: Floats, scale: Floats, most: Floats | None = None) -> tuple[Floats, Floats]:
+    """Mean of z^2 / scale of each node, each up to most [nodes], NaN of nothing, and how many there are, [nodes]."""
+    means, counts = np.empty(len(z)), np.empty(len(z))
+    kernel.mean_squares(z, scale, np.full(len(z), np.inf) if most is None else most, means, counts)
+    return means, counts
+
+
+def _excess(z: Floats, growth: Floats) -> tuple[Floats, Floats]:
     """How many times the usual mean square of the group each series has, and on how many errors that rests, [nodes]
-    each; u: [nodes, origins, H].
+    each; z: [nodes, origins, H], growth: [H], of their squares.
 
     One wild error does not widen the bands of its series: squares count up to `_MOST_SQUARE` times the larger of the
     group's and the series' own usual square, read off its median. A series that is out of all proportion, because its
     sigma is nothing like its errors, has no say in what is usual, and its own factor takes it back among the others.
     """
-    flat = np.where(np.isfinite(u), u * u, np.nan).reshape(len(u), -1)
-    count = (~np.isnan(flat)).sum(axis=1).astype(np.float64)
-    moved = (np.nan_to_num(flat) > 0.0).any(axis=1)
+    means, count = _mean_squares(z, growth)
+    moved = means > 0.0
     if not moved.any():
-        return np.ones(len(u)), count
-    seen = flat[moved]
-    usual = float(np.median(nan_mean(seen, axis=1)))
-    own = np.nanmedian(seen, axis=1) / _MEDIAN_SQUARE
-    mean = np.where(count > 0, 0.0, 1.0)
-    mean[moved] = nan_mean(
-        np.where(np.isnan(seen), np.nan, np.fmin(seen, _MOST_SQUARE * np.maximum(own, usual)[:, None])), axis=1
-    )
-    mean[moved] /= _typical(mean[moved])
-    return mean, count
+        return np.ones(len(z)), count
+    own = np.empty(len(z))
+    kernel.median_squares(z, growth, own)
+    usual = float(np.median(means[moved]))
+    capped, _ = _mean_squares(z, growth, _MOST_SQUARE * np.maximum(own / _MEDIAN_SQUARE, usual))
+    excess = np.where(count > 0, 0.0, 1.0)
+    excess[moved] = capped[moved] / _typical(capped[moved])
+    return excess, count
 
 
 def _typical(squares: Floats) -> float:
@@ -276,7 +281,7 @@ def _typical(squares: Floats) -> float:
 
 
 def _growth(z: Floats) -> Floats:
-    """Spread at each lead, [H], from errors [nodes, origins, H]: never less than at a lead before.
+    """Squared spread at each lead, [H], from errors [nodes, origins, H]: never less than at a lead before.
 
     Every series speaks in units of its own mean square, up to `_MOST_LEAD_SQUARE` of these at any lead, so that none
     outvotes the others; as these units hold the growth that is looked for, it is found in a few rounds. What is unknown
@@ -284,19 +289,17 @@ def _growth(z: Floats) -> Floats:
     (isotonic regression: Barlow, Bartholomew, Bremner, Brunk 1972). Leads that nobody was tested at have the spread of
     the lead before. The level of the whole is that of the usual series.
     """
-    squares = np.where(np.isfinite(z), z * z, np.nan)
-    squares = squares[np.nansum(squares, axis=(1, 2)) > 0.0]
-    count = np.isfinite(squares).sum(axis=(0, 1))
-    tested = np.nonzero(count)[0]
-    if not len(tested):
-        return np.ones(z.shape[2])
-    usual, growth = 1.0, np.ones(z.shape[2])
+    horizon = z.shape[2]
+    usual, growth = 1.0, np.ones(horizon)
+    totals, counts = np.empty(horizon), np.empty(horizon, dtype=np.int64)
     for _ in range(_ROUNDS):
-        rest = squares / growth
-        own = nan_mean(rest, axis=(1, 2))
-        usual = float(np.median(own))
-        share = np.fmin(rest / own[:, None, None], _MOST_LEAD_SQUARE)
-        level = isotonic_regression((growth * nan_mean(share, axis=(0, 1)))[tested], weights=count[tested]).x
-        growth = level[np.maximum(np.searchsorted(tested, np.arange(z.shape[2]), side="right") - 1, 0)]
+        own, _ = _mean_squares(z, growth)
+        kernel.shares_by_lead(z, growth, own, _MOST_LEAD_SQUARE, totals, counts)
+        tested = np.nonzero(counts)[0]
+        if not len(tested):
+            return np.ones(horizon)
+        usual = float(np.median(own[own > 0.0]))
+        level = isotonic_regression((growth * totals)[tested] / counts[tested], weights=counts[tested]).x
+        growth = level[np.maximum(np.searchsorted(tested, np.arange(horizon), side="right") - 1, 0)]
         growth = np.maximum(growth, 1e-6 * growth[-1])  # errors at the first leads may all be zero
-    return np.sqrt(growth * usual)
+    return growth * usual

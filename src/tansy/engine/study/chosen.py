@@ -120,10 +120,11 @@ class _Work:
             kept = seen.kept[rows]
             chosen = np.where((kept >= 0) & defined[each, kept], kept, chosen)
             out.method[rows, o] = chosen
-            there = chosen >= 0
-            for target, name in ((out.base, "mean"), (out.sigma, "sigma"), (out.spread, "spread")):
-                values = np.stack([getattr(one, name) for one in found])
-                target[rows, o] = np.where(there.reshape(-1, *[1] * (values.ndim - 2)), values[chosen, each], np.nan)
+            for j in np.unique(chosen[chosen >= 0]).tolist():
+                own = chosen == j
+                at = start + np.nonzero(own)[0]
+                out.base[at, o], out.sigma[at, o] = found[j].mean[own], found[j].sigma[own]
+                out.spread[at, o] = found[j].spread[own]
             if o < n_origins:
                 means[:, o] = np.stack([one.mean for one in found])
                 out.benchmark[rows, o] = found[self._benchmark].mean
