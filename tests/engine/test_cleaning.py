@@ -309,3 +309,12 @@ class TestCorrectedStudy:
         found = find_suspicious(self.panel(), Rules(), {})
         made = from_suspicions(found, "median")
         assert made.unjudged.tolist() == [False, True, True] and made.value[0] > 0
+
+
+@pytest.mark.parametrize("n_periods", [1, 2, 3, 4, 7])
+def test_rules_run_on_histories_of_a_few_periods(n_periods: int) -> None:
+    """Also at the first origins of a short backtest, which sees less than the whole."""
+    values = np.random.default_rng(1).poisson(5.0, (3, n_periods)).astype(float)
+    panel = Panel(Timeline("D", 20_000, n_periods, 7), ("sku",), {"sku": ["a", "b", "c"]}, values)
+    for level in ("robust", "plain"):
+        assert len(find_suspicious(panel, Rules(find=tuple(RULES), level=level))) == 0

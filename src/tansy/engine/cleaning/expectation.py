@@ -157,6 +157,7 @@ def _weighted(y: Floats, mean: Floats, use: Booleans, c: Floats) -> tuple[Floats
 def _around(parts: Floats, window: int) -> Floats:
     """Sums over the periods up to `window` before and after, the period itself left out."""
     length = parts.shape[1]
+    window = min(window, length)
     total = np.zeros((len(parts), length + 1))
     np.cumsum(parts, axis=1, out=total[:, 1:])
     around = -parts
