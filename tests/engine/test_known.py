@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,14 @@ import polars as pl
 import pytest
 from numpy.testing import assert_array_equal
 
-from tansy.engine.timeline import label
+from tansy.engine.panel import Panel
+from tansy.engine.study.export import save_backtest
+from tansy.engine.study.prepared import prepare
+from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.run import run_study
+from tansy.engine.timeline import Timeline, label
+from tests.engine.test_store import RECIPE as STORED
+from tests.engine.test_store import garden
 
 N, AHEAD, LEADS = 150, 8, 8
 FIRST = 2800
@@ -116,3 +124,24 @@ def test_nothing_that_comes_after_an_origin_changes_a_byte_of_it(tmp_path: Path,
             assert not own[0].equals(own[1])
     published = before.filter(pl.col("method") == "published")
     assert published["mean"].is_finite().all() and published.height == before["node"].n_unique() * 4 * LEADS
+
+
+def test_a_node_alone_is_given_what_it_is_given_among_all_and_whatever_stands_beside_it() -> None:
+    """The pages of a series take one node, a study all of them, and results are found again by what a node was given:
+    so no sum may hang on how many others are summed beside it."""
+    panel = garden()
+    fewer = replace(panel, keys={k: v[:9] for k, v in panel.keys.items()}, values=panel.values[:9])
+    fewer = replace(fewer, drivers={name: one[:9] for name, one in panel.drivers.items()})
+    whole, without = prepare(panel, STORED), prepare(fewer, STORED)
+    last = without.structure.n_nodes - 1
+    there = next(
+        i for i in range(whole.structure.n_nodes) if whole.structure.node_key(i) == without.structure.node_key(last)
+    )
+    for n in (60, panel.timeline.n_periods):
+        known = whole.known(n)
+        for form in whole.forms:
+            keys = known.keys(form)
+            for node in range(whole.structure.n_nodes):
+                assert_array_equal(whole.known(n, nodes=np.array([node])).keys(form)[0], keys[node], err_msg=str(form))
+            if not form.pooled:  # whose effects are those of a group that lost a product
+                assert_array_equal(without.known(n).keys(form)[last], keys[there], err_msg=str(form))

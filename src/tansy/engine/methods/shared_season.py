@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.kernels.averages import weighted_means
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
 Floats = NDArray[np.float64]
@@ -34,19 +35,18 @@ def season_profiles(sources: Floats, timeline: Timeline, horizon: int) -> Floats
     years = np.floor_divide(np.arange(timeline.first, timeline.first + length) - timeline.first, year)
     apart = np.abs(phase[:, None] - phase[None, :length])
     apart = np.minimum(apart, year - apart)
-    seen = np.isfinite(ratio)
-    known = np.where(seen, ratio, 0.0)
+    known = np.ascontiguousarray(np.where(np.isfinite(ratio), ratio, np.nan))
     scale = max(year / _WEEKS_PER_YEAR, 1.0)
     other_year = years[:, None] != years[None, :]
     least = np.full(n, np.inf)
     for width in _WIDTHS:
         near = np.maximum(1.0 - apart / max(width * scale, 0.75), 0.0)
-        missed = ratio - _averaged(known, seen, near[:length] * other_year)
+        missed = ratio - _averaged(known, near[:length] * other_year)
         judged = np.isfinite(missed)
         error = np.where(judged, missed, 0.0)
         score = np.divide((error**2).sum(axis=1), judged.sum(axis=1), out=np.full(n, np.inf), where=judged.any(axis=1))
         score = np.where(np.isinf(score) & np.isinf(least), 1e300, score)  # one year alone: the narrowest that is known
-        found = _averaged(known, seen, near)
+        found = _averaged(known, near)
         better = (score < least) & np.isfinite(found).all(axis=1)
         profile[better] = found[better]
         least[better] = score[better]
@@ -56,10 +56,11 @@ def season_profiles(sources: Floats, timeline: Timeline, horizon: int) -> Floats
     return result
 
 
-def _averaged(values: Floats, seen: NDArray[np.bool_], weights: Floats) -> Floats:
+def _averaged(values: Floats, weights: Floats) -> Floats:
     """Weighted means [groups, targets] of values [groups, T]; weights [targets, T]; NaN where nothing weighs."""
-    total = seen.astype(float) @ weights.T
-    return np.divide(values @ weights.T, total, out=np.full(total.shape, np.nan), where=total > 1e-9)
+    means = np.empty((len(values), len(weights)))
+    weighted_means(values, np.ascontiguousarray(weights), means)
+    return means
 
 
 def _over_yearly_mean(sources: Floats, year: int) -> Floats:
