@@ -145,3 +145,16 @@ def test_a_node_alone_is_given_what_it_is_given_among_all_and_whatever_stands_be
                 assert_array_equal(whole.known(n, nodes=np.array([node])).keys(form)[0], keys[node], err_msg=str(form))
             if not form.pooled:  # whose effects are those of a group that lost a product
                 assert_array_equal(without.known(n).keys(form)[last], keys[there], err_msg=str(form))
+
+
+def test_the_backtest_keeps_keys_apart_from_its_own_columns(tmp_path: Path) -> None:
+    values = np.random.default_rng(0).poisson(9.0, (2, 40)).astype(float)
+    keys = {"origin": ["here", "there"], "method": ["by hand", "=1+1"]}
+    panel = Panel(Timeline("M", 24_000, 40, 12), ("origin", "method"), keys, values)
+    recipe = Recipe("apart", {}, ("mean",), origins=2, step=3, leads=3)
+    run_study(panel, recipe, backtest=save_backtest(tmp_path / "backtest.parquet"))
+    found = pl.read_parquet(tmp_path / "backtest.parquet")
+    assert {"key origin", "key method", "origin", "method"} <= set(found.columns)
+    finest = found.filter((pl.col("key origin") == "there") & (pl.col("key method") == "=1+1"))
+    assert finest["method"].unique().sort().to_list() == ["choice", "mean", "published", "seasonal-naive"]
+    assert finest["origin"].n_unique() == 2 and finest.height == 2 * 3 * 4

@@ -26,14 +26,15 @@ Floats = NDArray[np.float64]
 
 
 _NODES_AT_ONCE = 4096
+_BACKTEST_COLUMNS = ("node", "origin", "lead", "period", "method", "mean", "actual")
 
 OWN_COLUMNS = ("node", "level", "period", "lead", "mean", "received", "corrected", "reason", "score")
 """Columns of the files beside those of the keys."""
 
 
-def key_column(key: str) -> str:
-    """Column of a key in the files: its own name, with "key " before it where that is the name of another column."""
-    taken = key.casefold() in OWN_COLUMNS or re.fullmatch(r"q[0-9.e-]+", key.casefold())
+def key_column(key: str, beside: tuple[str, ...] = OWN_COLUMNS) -> str:
+    """Column of a key in the files: its own name, with "key " before it where that is the name of a column beside."""
+    taken = key.casefold() in beside or re.fullmatch(r"q[0-9.e-]+", key.casefold())
     return f"key {key}" if taken else key
 
 
@@ -54,12 +55,12 @@ def probability_name(p: float) -> str:
     return f"q{p:g}"
 
 
-def node_keys(structure: Structure) -> dict[str, list[str]]:
+def node_keys(structure: Structure, beside: tuple[str, ...] = OWN_COLUMNS) -> dict[str, list[str]]:
     """What every node is on each key column: the code of a product, the name of a group, or "every product"."""
     columns: dict[str, list[str]] = {}
     for d, dimension in enumerate(structure.dimensions):
         depths = np.array([level.depths[d] for level in structure.levels])[structure.level_of]
-        columns[key_column(dimension.key)] = [
+        columns[key_column(dimension.key, beside)] = [
             dimension.codes[depth][value]
             for depth, value in zip(depths.tolist(), structure.values[:, d].tolist(), strict=True)
         ]
@@ -105,15 +106,13 @@ def _backtest_tables(found: Backtest) -> Iterator[pa.Table]:
     """Tables of blocks of nodes, one method and origin after another."""
     prepared, structure, timeline = found.prepared, found.prepared.structure, found.prepared.timeline
     z, leads = ndtri(found.probabilities), prepared.recipe.leads
+    keys_of = node_keys(structure, _BACKTEST_COLUMNS)
     periods = np.array([*timeline.labels, *timeline.after(leads).labels], dtype=object)
     for start in range(0, structure.n_nodes, _NODES_AT_ONCE):
         rows = slice(start, min(start + _NODES_AT_ONCE, structure.n_nodes))
         n = rows.stop - start
         names = np.repeat(np.array([structure.node_name(i) for i in range(start, rows.stop)], dtype=object), leads)
-        keys = {
-            name: np.repeat(np.array(column[rows], dtype=object), leads)
-            for name, column in node_keys(structure).items()
-        }
+        keys = {name: np.repeat(np.array(column[rows], dtype=object), leads) for name, column in keys_of.items()}
         for o, n_seen in enumerate(prepared.seen_at):
 
             def own(mean: Floats, spread: Floats) -> tuple[Floats, Floats]:
