@@ -6,6 +6,7 @@ import json
 import os
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,6 +17,7 @@ import typer
 from tansy.engine.backtest.intervals import probabilities
 from tansy.engine.backtest.score import Forecasts, score
 from tansy.engine.errors import FileError, TansyError
+from tansy.engine.graph.constraints import from_edges
 from tansy.engine.methods.as_json import fits_json
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
@@ -27,7 +29,6 @@ from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import read_table
 from tansy.engine.reconcile.projection import METHODS, reconcile
-from tansy.engine.structure.constraints import from_edges
 from tansy.engine.study import export
 from tansy.engine.study.recipe import read_recipe_file
 from tansy.engine.study.run import run_study
@@ -147,7 +148,7 @@ def run(
         raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
     path = data or recipe.parent / chosen.data.file
     typer.echo(f"reading {path} ...", err=True)
-    reading = read_history(path, chosen.data, recipe.parent)
+    reading = read_history(path, replace(chosen.data, edges_file=chosen.edges), recipe.parent)
     _say(reading.findings, path.name)
     out.mkdir(parents=True, exist_ok=True)
     study = run_study(

@@ -111,7 +111,7 @@ def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
     if found is None:
         page.goto(f"{base[:-4]}/intake")
         page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
-        page.get_by_label(re.compile("^Attributes and drivers")).set_input_files(
+        page.get_by_label(re.compile("^Attributes, drivers and edges")).set_input_files(
             [files / "products.csv", files / "drivers.csv"]
         )
         page.get_by_role("button", name=LOOK_AT_IT).click()

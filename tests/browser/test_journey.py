@@ -27,7 +27,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
 
     # A good one: the guess, a correction of it and back, then load
     page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
-    page.get_by_label(re.compile("^Attributes and drivers")).set_input_files(
+    page.get_by_label(re.compile("^Attributes, drivers and edges")).set_input_files(
         [files / "products.csv", files / "drivers.csv"]
     )
     page.get_by_role("button", name=LOOK_AT_IT).click()

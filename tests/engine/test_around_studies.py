@@ -23,6 +23,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.study import export
 from tansy.engine.study.checks import check_forecast
 from tansy.engine.study.field import MISSING, sheet, sparks, trails
+from tansy.engine.study.forecast import Layer
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.run import Study, run_study
@@ -107,7 +108,7 @@ def test_chunks_not_yet_begun_are_dropped_when_nobody_listens_any_more() -> None
 
 
 def test_each_check_finds_what_is_broken_and_nothing_else(study: Study) -> None:
-    n_finest = study.structure.n_aggregates
+    n_finest = study.graph.n_aggregates
 
     def broken(change: str) -> set[str]:
         forecast, quantiles = study.forecast.copy(), study.quantiles.copy()
@@ -119,18 +120,16 @@ def test_each_check_finds_what_is_broken_and_nothing_else(study: Study) -> None:
             quantiles[n_finest, [0, 1]] = quantiles[n_finest, [1, 0]] + np.array([[0.5], [0.0]])
         if change == "missing":
             quantiles[n_finest + 1, 0, 0] = np.nan
-        return {
-            one.name
-            for one in check_forecast(study.structure, forecast, quantiles, True, study.chosen)
-            if not one.holds
-        }
+        made = replace(study.published, layers=(Layer("slip", forecast),), quantiles=quantiles)
+        return {one.name for one in check_forecast(made, True) if not one.holds}
 
     assert broken("nothing") == set()
     assert broken("gap") == {"adds up"}
     assert broken("negative") == {"no negatives"}
     assert broken("crossing") == {"bands ordered and plausible"}
     assert broken("missing") == {"every series covered"}
-    allowed = check_forecast(study.structure, study.forecast - 1e6, study.quantiles, False, study.chosen)
+    below = replace(study.published, layers=(Layer("slip", study.forecast - 1e6),))
+    allowed = check_forecast(below, False)
     assert {one.name: one.holds for one in allowed}["no negatives"]
 
 
@@ -154,19 +153,19 @@ def test_a_kept_method_that_is_not_sound_is_refused_in_words(entry: dict[str, st
 
 
 def test_a_method_kept_for_a_node_goes_before_one_for_its_kind_and_the_later_before_the_earlier(panel: Panel) -> None:
-    structure = run_study(panel, RECIPE).structure
-    own = structure.node_key(20)
+    graph = run_study(panel, RECIPE).graph
+    own = graph.ids[20]
     kept = (
         KeptMethod("naive", "first thought", node=own),
         KeptMethod("drift", "second thought", node=own),
         KeptMethod("mean", "all alike", kind="smooth"),
         KeptMethod("moving-average(5)", "of no node", node="gone"),
-        KeptMethod("seasonal-naive", "too short for it", node=structure.node_key(35)),  # sold for 50 weeks of 52
+        KeptMethod("seasonal-naive", "too short for it", node=graph.ids[35]),  # sold for 50 weeks of 52
     )
     study = run_study(panel, replace(RECIPE, kept=kept))
     assert study.methods[study.chosen[20]] == "drift" and "second thought" in study.kept[20]
     assert study.methods[study.chosen[35]] != "seasonal-naive" and 35 not in study.kept
-    finest = np.arange(study.structure.n_aggregates, study.structure.n_nodes)
+    finest = np.arange(study.graph.n_aggregates, study.graph.n_nodes)
     smooth = [i for i in finest.tolist() if i != 35 and study.kinds.groups()["smooth"][i]]
     assert smooth and all(study.methods[study.chosen[i]] == "mean" for i in smooth)
     assert all("for all smooth series" in study.kept[i] for i in smooth)
@@ -185,13 +184,13 @@ def test_the_sheet_has_every_node_at_its_row_and_column(study: Study) -> None:
     ]  # fmt: skip
     assert [row.get("code") for row in rows[:4]] == [None, None, None, "P1"]  # said where it is not the name
     assert [row["series"] for row in rows] == [9, 6, 3, 3, 3, 3] and len(columns) == 6
-    assert sorted(found["node"]) == list(range(study.structure.n_nodes))
+    assert sorted(found["node"]) == sorted(study.graph.refs) and len(set(found["node"])) == study.graph.n_nodes
     for node, row, column in zip(found["node"], found["row"], found["column"], strict=True):
-        ways = trails(study.structure)[node]
+        ways = trails(study.graph)[study.graph.refs.index(node)]
         assert [(step["name"], step.get("code")) for step in ways[0]][-1] == (rows[row]["name"], rows[row].get("code"))
         assert [step["name"] for step in ways[1]][-1] == columns[column]["name"]
         assert ways[0][-1]["node"] == ways[1][-1]["node"] == node  # both ways end at the node itself
-    assert len(set(zip(found["row"], found["column"], strict=True))) == study.structure.n_nodes
+    assert len(set(zip(found["row"], found["column"], strict=True))) == study.graph.n_nodes
     picture = np.frombuffer(base64.b64decode(found["spark"][0]), np.uint8)
     assert len(picture) == found["n_past"] + RECIPE.leads
 
@@ -215,12 +214,12 @@ def test_the_files_of_a_study_hold_what_it_found(study: Study, panel: Panel, tmp
     )
     names = ["q0.025", "q0.1", "q0.25", "q0.75", "q0.9", "q0.975"]
     assert table.columns == ["product", "store", "node", "level", "period", "lead", "mean", *names]
-    assert len(table) == study.structure.n_nodes * RECIPE.leads
-    series = table.filter(pl.col("level") == study.structure.levels[-1].name)
+    assert len(table) == study.graph.n_nodes * RECIPE.leads
+    series = table.filter(pl.col("level") == study.graph.levels[-1].name)
     by_lead = series.group_by("lead").agg(pl.col("mean").sum()).sort("lead")["mean"].to_numpy()
     np.testing.assert_allclose(by_lead, study.forecast[0], rtol=1e-9)
     own = series.filter((pl.col("product") == "P1") & (pl.col("store") == "S2")).sort("lead")
-    node = study.structure.n_aggregates + 5
+    node = study.graph.n_aggregates + 5
     np.testing.assert_allclose(own["mean"].to_numpy(), study.forecast[node], rtol=1e-9)
     np.testing.assert_allclose(own.select(names).to_numpy().T, study.quantiles[node], rtol=1e-9)
     assert own["period"].to_list() == study.timeline.after(RECIPE.leads).labels

@@ -25,6 +25,7 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.study.checks import check_forecast
+from tansy.engine.study.forecast import Layer
 from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
 from tansy.engine.study.run import Study, run_study
@@ -232,11 +233,11 @@ def study(panel: Panel) -> Study:
 
 def test_a_study_adds_up_at_every_node_and_passes_its_checks(study: Study) -> None:
     assert study.largest_gap == 0.0
-    checks = check_forecast(study.structure, study.forecast, study.quantiles, True, study.chosen)
+    checks = check_forecast(study.published, True)
     assert all(check.holds for check in checks)
     broken = study.forecast.copy()
     broken[0, 0] += 1.0
-    found = check_forecast(study.structure, broken, study.quantiles, True, study.chosen)
+    found = check_forecast(replace(study.published, layers=(Layer("slip", broken),)), True)
     assert [check.name for check in found if not check.holds] == ["adds up"]
 
 
@@ -247,7 +248,7 @@ def test_a_plain_yearly_season_is_found(study: Study) -> None:
 
 
 def test_new_and_ended_series_are_covered(study: Study) -> None:
-    new, ended = study.structure.n_aggregates + 3, study.structure.n_aggregates + 7
+    new, ended = study.graph.n_aggregates + 3, study.graph.n_aggregates + 7
     assert study.chosen[ended] == -1 and (study.forecast[ended] == 0).all() and (study.quantiles[ended] == 0).all()
     assert study.forecast[new].min() > 0 and np.ptp(study.quantiles[new], axis=0).min() > 0
     assert np.isnan(study.tested[new, 0]).all(), "it was not on sale at the first origin"
@@ -300,7 +301,7 @@ def test_bands_of_a_study_cover_what_comes_next() -> None:
         past = replace(whole, timeline=whole.timeline.until(150), values=whole.values[:, :150])
         study = run_study(past, RECIPE)
         future = whole.values[:, 150:]
-        q = study.quantiles[study.structure.n_aggregates :]
+        q = study.quantiles[study.graph.n_aggregates :]
         fair = np.ones(len(future), dtype=bool)
         fair[[3, 7]] = False  # the new one starts later in the longer panel, the ended one is zero
         shares.append(((future >= q[:, 0]) & (future <= q[:, -1]))[fair].mean())
@@ -332,7 +333,7 @@ def test_a_study_publishes_whole_bands_for_slow_movers_only() -> None:
     panel = Panel(Timeline("W", 2800, length, 52), ("sku",), {"sku": keys}, np.vstack([slow, lively, halves]))
     recipe = replace(RECIPE, structure={}, methods=("tsb", "mean"), fallback=("tsb",))
     study = run_study(panel, recipe)
-    first = study.structure.n_aggregates
+    first = study.graph.n_aggregates
     for quantiles in (study.quantiles, study.tested_quantiles[:, 0]):
         whole = (quantiles == np.round(quantiles)).all(axis=(1, 2))[first:]
         assert whole[: n // 2].all()

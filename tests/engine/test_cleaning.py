@@ -274,7 +274,7 @@ class TestCorrectedStudy:
         before = panel.values.copy()
         study = run_study(panel, recipe, workers=1)
         assert np.array_equal(panel.values, before)
-        finest = study.structure.n_aggregates
+        finest = study.graph.n_aggregates
         assert study.history[finest, 30] < 40 and study.received[finest, 30] == 900.0
         assert (
             np.isnan(study.history[finest + 1, 100:102]).all() and np.isnan(study.received[finest + 1, 100:102]).all()

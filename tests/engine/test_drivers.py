@@ -10,6 +10,8 @@ from scipy.linalg import toeplitz
 from scipy.signal import lfilter
 
 from tansy.engine.errors import DriverError, NotationError
+from tansy.engine.graph.grouping import group
+from tansy.engine.graph.node_drivers import node_drivers
 from tansy.engine.lens.driver_effects import analysis_of_variance, effects
 from tansy.engine.lens.forecast_parts import forecast_parts
 from tansy.engine.methods.distribution import Normal
@@ -22,8 +24,6 @@ from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
 from tansy.engine.methods.transforms import brought_back, mean_brought_back, steadying_powers, transformed
 from tansy.engine.panel import Panel
-from tansy.engine.structure.grouping import group
-from tansy.engine.structure.node_drivers import node_drivers
 from tansy.engine.study.driven import default_drivers
 from tansy.engine.study.recipe import default_recipe
 from tansy.engine.timeline import Timeline
@@ -237,16 +237,16 @@ def test_a_total_has_the_drivers_of_its_series_by_what_they_sold() -> None:
         np.array([[1.0, 1, 9, 9], [3, 3, 3, 3], [np.nan, np.nan, 5, 5]]),
         drivers={"promotion": np.array([[1.0, 0, 1, 0, 1], [0, 0, 1, 1, 0], [np.nan, np.nan, 0, 0, 1]])},
     )  # fmt: skip
-    structure = group(panel, {})
-    found = node_drivers(structure, panel, ["promotion", "none"])
+    graph = group(panel, {})
+    found = node_drivers(graph, panel, ["promotion", "none"])
     assert list(found) == ["promotion"]
     # weights 5, 3 and 5, as they sold; the last counts from its first sale on
     np.testing.assert_allclose(found["promotion"][0], [5 / 8, 0.0, 8 / 13, 3 / 13, 10 / 13])
     np.testing.assert_array_equal(found["promotion"][1:], panel.drivers["promotion"])
-    alone = node_drivers(structure, panel, ["promotion"], np.array([0, 2]))
+    alone = node_drivers(graph, panel, ["promotion"], np.array([0, 2]))
     np.testing.assert_array_equal(alone["promotion"], found["promotion"][[0, 2]])
     # after two weeks the last had no sale and no week: it weighs as much as the middle one, but is not there yet
-    then = node_drivers(structure, panel.until(2, 2), ["promotion"])
+    then = node_drivers(graph, panel.until(2, 2), ["promotion"])
     np.testing.assert_allclose(then["promotion"][0], [1 / 4, 0.0, 1.0, 3 / 4])
 
 

@@ -45,9 +45,9 @@ def run(frequency: str) -> tuple[Study, Panel, Floats]:
 @pytest.mark.parametrize("frequency", list(PLANTED))
 def test_a_study_forecasts_the_mean_that_was_planted(frequency: str) -> None:
     study, panel, came = run(frequency)
-    finest = study.structure.n_aggregates
+    finest = study.graph.n_aggregates
     forecast = study.forecast[finest:]
-    assert study.largest_gap == 0.0 and study.structure.n_nodes == N_SERIES + 3
+    assert study.largest_gap == 0.0 and study.graph.n_nodes == N_SERIES + 3
     # counts of 40 to 90 scatter by a seventh of their mean; the mean itself is estimated from many of them
     error = np.abs(forecast - came).mean() / came.mean()
     assert error < 0.09
@@ -62,7 +62,7 @@ def test_a_study_forecasts_the_mean_that_was_planted(frequency: str) -> None:
 def test_bands_hold_counts_that_nobody_has_seen(frequency: str) -> None:
     study, _, mean = run(frequency)
     rng = np.random.default_rng(3)
-    finest = study.structure.n_aggregates
+    finest = study.graph.n_aggregates
     low, high = study.quantiles[finest:, 0], study.quantiles[finest:, -1]
     draws = rng.poisson(mean, (200, *mean.shape))
     inside = ((draws >= low) & (draws <= high)).mean()
@@ -93,7 +93,7 @@ def test_three_years_of_days_show_the_year_beside_the_week() -> None:
     mean = np.linspace(50, 90, 6)[:, None] * (1 + 0.5 * year) * week
     panel = Panel(Timeline("D", first, n, 7), ("sku",), {"sku": list("abcdef")}, rng.poisson(mean[:, :n]).astype(float))
     study = run_study(panel, default_recipe(panel, {}))
-    finest = study.structure.n_aggregates
+    finest = study.graph.n_aggregates
     horizon = study.forecast.shape[1]
     came = mean[:, n : n + horizon]
     assert np.abs(study.forecast[finest:] - came).mean() / came.mean() < 0.08

@@ -131,7 +131,7 @@ def test_what_is_sold_in_season_only_is_zero_out_of_it() -> None:
     panel = Panel(WEEKS, ("sku",), {"sku": ["wreath", "soil"]}, np.array([wreaths, steady]))
     recipe = replace(default_recipe(panel, {"sku": []}), leads=26, origins=2, step=10, methods=("mean",))
     found = run_study(panel, recipe, workers=1)
-    finest = found.structure.n_aggregates
+    finest = found.graph.n_aggregates
     ahead = ((WEEKS.last + 1 + np.arange(26)) * 7 / 365.25 % 1.0) * 52.18
     out = (ahead < 42) & (ahead > 3)
     assert out.sum() > 10 and (ahead >= 45).any()
@@ -201,7 +201,7 @@ def test_nothing_is_forecast_where_in_the_year_nothing_was_ever_sold(frequency: 
         ahead = [days[n_seen - 1] + timedelta(days=days_on * (h + 1)) for h in range(leads)]
         shift = timedelta(days=2 * days_on)  # a calendar shifts by a period from year to year
         out = np.array([date(d.year, 1, 7) + shift < d < date(d.year, 11, 5) - shift for d in ahead])
-        node = study.structure.n_aggregates
+        node = study.graph.n_aggregates
         assert out.any() and (study.forecast[node, out] == 0).all() and (study.quantiles[node][:, out] == 0).all()
         if until.month == 10:
             in_november = np.array([d.month in (11, 12) and (d.month, d.day) > (11, 12) for d in ahead])

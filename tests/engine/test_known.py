@@ -133,15 +133,13 @@ def test_a_node_alone_is_given_what_it_is_given_among_all_and_whatever_stands_be
     fewer = replace(panel, keys={k: v[:9] for k, v in panel.keys.items()}, values=panel.values[:9])
     fewer = replace(fewer, drivers={name: one[:9] for name, one in panel.drivers.items()})
     whole, without = prepare(panel, STORED), prepare(fewer, STORED)
-    last = without.structure.n_nodes - 1
-    there = next(
-        i for i in range(whole.structure.n_nodes) if whole.structure.node_key(i) == without.structure.node_key(last)
-    )
+    last = without.graph.n_nodes - 1
+    there = next(i for i in range(whole.graph.n_nodes) if whole.graph.ids[i] == without.graph.ids[last])
     for n in (60, panel.timeline.n_periods):
         known = whole.known(n)
         for form in whole.forms:
             keys = known.keys(form)
-            for node in range(whole.structure.n_nodes):
+            for node in range(whole.graph.n_nodes):
                 assert_array_equal(whole.known(n, nodes=np.array([node])).keys(form)[0], keys[node], err_msg=str(form))
             if not form.pooled:  # whose effects are those of a group that lost a product
                 assert_array_equal(without.known(n).keys(form)[last], keys[there], err_msg=str(form))

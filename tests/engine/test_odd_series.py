@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import choose
 from tansy.engine.backtest.intervals import least_sigma
+from tansy.engine.graph.constraints import from_edges
 from tansy.engine.kernels.windows import squares_by_then
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.reconcile.projection import weights
-from tansy.engine.structure.constraints import from_edges
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
 from tansy.engine.study.checks import check_forecast
 from tansy.engine.study.recipe import Recipe, default_recipe
@@ -67,7 +67,7 @@ def sound() -> Study:
 
 
 def widths(study: Study, n: int) -> Floats:
-    q = study.quantiles[study.structure.n_aggregates :][:n]
+    q = study.quantiles[study.graph.n_aggregates :][:n]
     return np.asarray(q[:, -1] - q[:, 0])
 
 
@@ -193,9 +193,9 @@ def test_bands_do_not_narrow_with_the_lead_and_what_is_zero_by_decision_has_none
     ended = replace(three_years, values=values, keys={"sku": three_years.keys["sku"]})
     recipe = replace(default_recipe(ended, {}), ended_after=13)
     study = run_study(ended, recipe)
-    node = study.structure.n_aggregates + 7
+    node = study.graph.n_aggregates + 7
     assert (study.forecast[node] == 0).all() and (study.quantiles[node] == 0).all()
-    checks = {c.name: c for c in check_forecast(study.structure, study.forecast, study.quantiles, True, study.chosen)}
+    checks = {c.name: c for c in check_forecast(study.published, True)}
     assert checks["bands ordered and plausible"].holds, checks["bands ordered and plausible"].found
     width = study.quantiles[:, -1] - study.quantiles[:, 0]
     for early in range(recipe.leads):
@@ -205,7 +205,7 @@ def test_bands_do_not_narrow_with_the_lead_and_what_is_zero_by_decision_has_none
     narrowed = study.quantiles.copy()
     highest = 1 + int(np.argmax(study.forecast[0, 1:]))
     narrowed[0, :, highest] = study.forecast[0, highest]
-    found = check_forecast(study.structure, study.forecast, narrowed, True, study.chosen)
+    found = check_forecast(replace(study.published, quantiles=narrowed), True)
     assert not {c.name: c.holds for c in found}["bands ordered and plausible"]
 
 
@@ -217,7 +217,7 @@ def test_a_total_of_nothing_but_ended_series_has_no_band() -> None:
     group = {"sku": {"group": {f"s{i}": "gone" if i < 2 else "here" for i in range(8)}}}
     weekly = Panel(Timeline("M", 24_000, 60, 12), ("sku",), keys, values, group)
     study = run_study(weekly, replace(default_recipe(weekly, {"sku": ["group"]}), ended_after=13))
-    gone = next(i for i in range(study.structure.n_nodes) if study.structure.node_name(i) == "gone")
+    gone = next(i for i in range(study.graph.n_nodes) if study.graph.name(i) == "gone")
     assert (study.forecast[gone] == 0).all() and (study.quantiles[gone] == 0).all()
 
 

@@ -12,7 +12,7 @@ from scipy import stats
 
 from tansy.engine.errors import PlanError
 from tansy.engine.panel import Panel
-from tansy.engine.structure.plans import read_plan, with_plans
+from tansy.engine.plans import read_plan, with_plans
 from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
 from tansy.engine.study.run import Study, run_study
 from tansy.engine.timeline import Timeline
@@ -40,7 +40,7 @@ def run(*plans: dict[str, Any]) -> Study:
 
 
 def node(study: Study, name: str) -> int:
-    return next(i for i in range(study.structure.n_nodes) if study.structure.node_name(i) == name)
+    return next(i for i in range(study.graph.n_nodes) if study.graph.name(i) == name)
 
 
 @pytest.mark.parametrize("share", [1.0, 0.25])

@@ -12,6 +12,9 @@ import pytest
 from numpy.typing import NDArray
 
 from tansy.demo.generator import generate
+from tansy.engine.graph.grouping import group
+from tansy.engine.graph.histories import aggregate_history
+from tansy.engine.graph.node_drivers import node_drivers
 from tansy.engine.lens.driver_effects import effects
 from tansy.engine.lens.forecast_parts import forecast_parts
 from tansy.engine.methods.fits import Batch
@@ -21,8 +24,6 @@ from tansy.engine.methods.registry import fit
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import read_panel
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.structure.grouping import aggregate_history, group
-from tansy.engine.structure.node_drivers import node_drivers
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -192,12 +193,12 @@ def test_promotion_effects_planted_in_the_demo_are_recovered_within_their_bands(
     """
     options = ReadOptions(attribute_files={"products.csv": "", "stores.csv": "", "drivers.csv": ""})
     panel = read_panel(demo / "sales.csv", options).panel
-    structure = group(panel, default_levels(panel))
-    history = aggregate_history(structure, panel.values)
-    drivers = node_drivers(structure, panel, ["price", "promotion", "holiday"])
-    finest = slice(structure.n_aggregates, None)
+    graph = group(panel, default_levels(panel))
+    history = aggregate_history(graph, panel.values)
+    drivers = node_drivers(graph, panel, ["price", "promotion", "holiday"])
+    finest = slice(graph.n_aggregates, None)
     own = {name: one[finest] for name, one in drivers.items()}
-    groups = tuple(group_of[finest] for group_of in structure.effect_groups())
+    groups = tuple(group_of[finest] for group_of in graph.effect_groups)
     found = pooled_effects(("log price", "promotion", "holiday"), history[finest], own, panel.timeline, groups)
     assert found.effects[:, 2].mean() == pytest.approx(0.22, abs=0.03)  # bank holidays were given 0.22
 

@@ -10,12 +10,13 @@ import polars as pl
 import pytest
 
 from tansy.engine.errors import FileError
+from tansy.engine.graph.grouping import group
+from tansy.engine.graph.histories import aggregate_history
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
 from tansy.engine.reading.table import read_table
-from tansy.engine.structure.grouping import aggregate_history, group
 
 
 def read(folder: Path, text: str | bytes, **options: object) -> Reading:

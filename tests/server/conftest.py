@@ -13,7 +13,6 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
-from tansy.server.releases import services as releases
 from tansy.server.studies import running, services, tries_api
 from tansy.server.studies.models import Study
 from tests.garden import PRODUCTS, RECIPE, SALES
@@ -31,7 +30,6 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
     panels.forget()
     services.forget()
     tries_api.forget()
-    releases.forget()
     return tmp_path
 
 

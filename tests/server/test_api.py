@@ -67,7 +67,8 @@ def world(client: APIClient) -> dict[str, int]:
 def address(path: str, world: dict[str, int]) -> str:
     """A described path with the ids of the world in it."""
     noun = path.split("/")[2].rstrip("s").replace("studie", "study")
-    filled = path.replace("{id}", str(world.get(noun, 1))).replace("{position}", "0").replace("{form}", "csv")
+    filled = path.replace("{id}", str(world.get(noun, 1))).replace("{form}", "csv")
+    filled = filled.replace("{node}", "0").replace("{series}", "0")
     assert "{" not in filled
     return filled
 
@@ -75,11 +76,11 @@ def address(path: str, world: dict[str, int]) -> str:
 QUERIES = {
     "/api/portfolios/{id}/overview/": "?by=group&last=4&within=region=North",
     "/api/portfolios/{id}/kinds/": "?kind=smooth",
-    "/api/studies/{id}/nodes/{position}/fit/": "?method=arima(1,0,1)",
-    "/api/studies/{id}/nodes/{position}/tested/": "?method=arima(best)&method=mean",
-    "/api/studies/{id}/nodes/{position}/drivers/": "?method=regression(price, promotion)",
-    "/api/studies/{id}/nodes/{position}/workings/": "?method=ets(A,N,N)",
-    "/api/studies/{id}/nodes/{position}/workings.{form}": "?method=ets(A,N,N)",
+    "/api/studies/{id}/nodes/{node}/fit/": "?method=arima(1,0,1)",
+    "/api/studies/{id}/nodes/{node}/tested/": "?method=arima(best)&method=mean",
+    "/api/studies/{id}/nodes/{node}/drivers/": "?method=regression(price, promotion)",
+    "/api/studies/{id}/nodes/{node}/workings/": "?method=ets(A,N,N)",
+    "/api/studies/{id}/nodes/{node}/workings.{form}": "?method=ets(A,N,N)",
     "/api/releases/{id}/rows/": "?lead=1&limit=5",
 }
 
@@ -109,9 +110,7 @@ def test_every_answer_is_as_described(client: APIClient, world: dict[str, int]) 
 def test_what_is_made_is_answered_as_described(client: APIClient, world: dict[str, int]) -> None:
     node = f"/api/studies/{world['study']}/nodes/0"
     tries = {"methods": ["ets(A,N,N)", "ets(x)"], "actuals": [5.0, None]}
-    holds_to(
-        "/api/studies/{id}/nodes/{position}/try/", client.post(f"{node}/try/", tries, format="json").json(), "post"
-    )
+    holds_to("/api/studies/{id}/nodes/{node}/try/", client.post(f"{node}/try/", tries, format="json").json(), "post")
     preview = client.post(f"/api/uploads/{world['upload']}/preview/", {}, format="json").json()
     holds_to("/api/uploads/{id}/preview/", preview, "post")
     look = {"portfolio": world["portfolio"], "only_look": True}

@@ -205,14 +205,15 @@ def test_a_series_is_moved_to_another_kind_by_hand_and_back(client: APIClient, g
     before = client.get(url, {"kind": "smooth"}).json()
     one = before["series"][0]
     assert not one["by_hand"] and 0 <= one["season"] <= 1 and one["first_sale"]
-    assert client.post(url, {"positions": [one["position"]], "kind": "ended"}, format="json").json() == {"count": 1}
+    assert client.post(url, {"series": [one["series"]], "kind": "ended"}, format="json").json() == {"count": 1}
     ended = client.get(url, {"kind": "ended"}).json()["series"]
-    assert [entry["position"] for entry in ended] == [one["position"]] and ended[0]["by_hand"]
+    assert [entry["series"] for entry in ended] == [one["series"]] and ended[0]["by_hand"]
     study = client.post(f"/api/portfolios/{garden}/studies/", {"recipe": RECIPE}, format="json").json()
-    assert Study.objects.get(pk=study["id"]).kinds_by_hand == {str(one["position"]): "ended"}
-    client.post(url, {"positions": [one["position"]], "kind": None}, format="json")
+    place = client.get(f"/api/portfolios/{garden}/series/{one['series']}/").json()["place"]
+    assert Study.objects.get(pk=study["id"]).kinds_by_hand == {str(place - 1): "ended"}
+    client.post(url, {"series": [one["series"]], "kind": None}, format="json")
     assert client.get(url, {"kind": "ended"}).json()["series"] == []
-    assert client.post(url, {"positions": [one["position"]], "kind": "odd"}, format="json").status_code == 422
+    assert client.post(url, {"series": [one["series"]], "kind": "odd"}, format="json").status_code == 422
 
 
 def test_rows_left_out_can_be_had_with_their_reason(client: APIClient) -> None:

@@ -129,10 +129,10 @@ def test_what_is_published_is_taken_apart_down_to_what_the_other_levels_change(c
     for one in study.nodes.order_by("position"):
         page = client.get(f"{node[:-1]}{one.position}/parts/").json()
         if one.chosen < 0:
-            assert page["parts"] == [] and not unpack(one.forecast).any()
+            assert page["parts"] == [] and not unpack(one.layers).any()
             continue
         parts = {part["name"]: np.array(part["values"]) for part in page["parts"]}
-        published, base = unpack(one.forecast), unpack(one.base)
+        published, base = unpack(one.layers), unpack(one.base)
         scale = np.abs(published).max()
         np.testing.assert_allclose(sum(parts.values()), published, atol=1e-9 * scale, err_msg=methods[one.chosen])
         moved = parts.pop("reconciliation", np.zeros(len(published)))

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import gzip
 import io
 import itertools
+import json
 from typing import Any
 
 import numpy as np
@@ -11,6 +13,7 @@ import polars as pl
 import pytest
 from rest_framework.test import APIClient
 
+from tansy.engine.study.export import forecasts
 from tansy.engine.timeline import label
 from tansy.server.releases.models import Release
 from tansy.server.studies import running, services
@@ -62,9 +65,9 @@ def test_every_kind_of_plan_goes_through_draft_checks_publish_and_download(
     release = Release.objects.get()
     rows = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
     assert rows.height == draft["n_nodes"] * 6
-    structure = services.structure_of(study)
-    means = rows["mean"].to_numpy().reshape(structure.n_nodes, 6)
-    assert structure.summation.largest_gap(means) <= 1e-9
+    graph = services.graph_of(study)
+    means = rows["mean"].to_numpy().reshape(graph.n_nodes, 6)
+    assert graph.summation.largest_gap(means) <= 1e-9
     assert draft["total"]["mean"] == means[0].tolist() == made.json()["total"]
     series = rows.filter(pl.col("level") == "product × store")
     products = set(series["product"].to_list())
@@ -144,7 +147,9 @@ def test_a_node_is_shown_beside_what_the_release_before_said_of_it(client: APICl
     later = Study.objects.exclude(pk=done.pk).get()
     running.carry_out(later.run)
     before = pl.read_parquet(io.BytesIO(Release.objects.get().forecasts))
-    now = pl.read_parquet(io.BytesIO(later.result.forecasts))
+    found = services.forecast_of(later)
+    assert found is not None
+    now = forecasts(found)
     moved = 0
     for position in (0, 1, *range(now.height // 6 - 5, now.height // 6)):
         own = now.row(6 * position, named=True)
@@ -154,3 +159,53 @@ def test_a_node_is_shown_beside_what_the_release_before_said_of_it(client: APICl
         moved += bool(same) and same != before["mean"].to_list()[6 * position : 6 * position + 6]
     assert moved
     assert client.get(address.format(later.pk, 99999)).status_code == 404
+
+
+EDGES = """parent,child,product,store,split,level
+Chain,North,,,region,
+Chain,South,,,region,
+Chain,Own brand,,,brand,
+Chain,Bought in,,,brand,
+""" + "".join(
+    f"{'North' if store == 'S0' else 'South'},,{product},{store},,region\n"
+    f"{'Own brand' if product < 'P3' else 'Bought in'},,{product},{store},,brand\n"
+    for product in ("P0", "P1", "P2", "P3", "P4", "P5")
+    for store in ("S0", "S1", "S2")
+)
+
+
+def test_a_graph_of_edges_goes_from_the_file_to_the_feed(client: APIClient) -> None:
+    """Two groupings that cross, without a column for either in the sales: from a file of edges alone."""
+    upload = hand_in(client, SALES, ("edges.csv", EDGES)).json()
+    seen = client.post(f"/api/uploads/{upload['id']}/preview/", {}, format="json").json()["understood"]
+    assert "unknown-child" not in {one["kind"] for one in seen["findings"]}
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Edges", "options": {}}, format="json")
+    number = loaded.json()["id"]
+    sections = RECIPE.split("[structure]")
+    recipe = sections[0] + '[structure]\nedges = "edges.csv"\n[methods]' + sections[1].split("[methods]")[1]
+    study = studied(client, number, recipe)
+    sheet = json.loads(gzip.decompress(client.get(f"/api/studies/{study.pk}/field/").content))
+    assert [row["name"] for row in sheet["rows"] if row["depth"] < 2] == [
+        "Chain", "North", "South", "Own brand", "Bought in"
+    ]  # fmt: skip
+    levels = client.get(f"/api/studies/{study.pk}/summary/").json()["accuracy"]["levels"]
+    assert [(level["labels"], level["n_nodes"]) for level in levels[:-1]] == [
+        (["top"], 1), (["region"], 2), (["brand"], 2), (["product × store"], 18)
+    ]  # fmt: skip
+    page = client.get(f"/api/studies/{study.pk}/nodes/{sheet['node'][-1]}/").json()
+    assert len(page["trail"]) == 1 and page["trail"][0][-1]["node"] == page["node"]
+    assert client.get(f"/api/studies/{study.pk}/nodes/{page['node']}/fit/?method=ets(A,N,N)").status_code == 200
+    kept = {"method": "mean", "reason": "so"}
+    client.post(f"/api/studies/{study.pk}/nodes/{page['trail'][0][1]['node']}/keep/", kept, format="json")
+    client.post(f"/api/portfolios/{number}/studies/", {"recipe": recipe}, format="json")
+    later = Study.objects.latest("pk")
+    running.carry_out(later.run)
+    assert client.get(f"/api/studies/{later.pk}/nodes/{page['trail'][0][1]['node']}/").json()["method"] == "mean"
+    assert client.post(f"/api/studies/{later.pk}/publish/", {}, format="json").status_code == 201
+    rows = pl.read_parquet(client.get(f"/api/releases/{Release.objects.get().pk}/parquet/").content)
+    mean = {node: own["mean"].to_numpy() for (node,), own in rows.group_by("node")}
+    np.testing.assert_allclose(mean["Chain"], mean["North"] + mean["South"])
+    np.testing.assert_allclose(mean["Chain"], mean["Own brand"] + mean["Bought in"])
+    series = rows.filter(pl.col("level") == "product × store", pl.col("store") == "S0")
+    north = series.group_by("lead", maintain_order=True).agg(pl.col("mean").sum())
+    np.testing.assert_allclose(mean["North"], north["mean"])

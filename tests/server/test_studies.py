@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gzip
-import io
 import json
 import os
 import signal
@@ -25,11 +24,12 @@ from django.db import connection
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
 
+from tansy.engine.study.export import forecasts
 from tansy.engine.study.run import run_study
 from tansy.server.management.commands.worker import take_up_again
 from tansy.server.releases.models import Release
 from tansy.server.studies import running, services
-from tansy.server.studies.models import Node, Result, Run, Study, unpack
+from tansy.server.studies.models import Node, Result, Run, Study, pack, unpack
 from tests.garden import DRIVERS, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import hand_in
 
@@ -73,7 +73,7 @@ def test_a_level_that_the_data_lacks_fails_the_run_in_words(client: APIClient, p
 def test_results_are_those_of_the_engine(client: APIClient, done: Study) -> None:
     found = run_study(done.load.panel(), done.recipe)
     node = Node.objects.get(study=done, position=0)
-    np.testing.assert_array_equal(unpack(node.forecast), found.forecast[0])
+    np.testing.assert_array_equal(unpack(node.layers), found.forecast[0])
     page = client.get(f"/api/studies/{done.pk}/nodes/0/").json()
     np.testing.assert_allclose(page["forecast"], found.forecast[0], atol=1e-4)
     assert page["method"] == found.methods[found.chosen[0]]
@@ -81,9 +81,9 @@ def test_results_are_those_of_the_engine(client: APIClient, done: Study) -> None
     assert len(page["origins"]) == 3 and len(page["scores"]) == 4
     assert page["trail"][0][0]["name"] == "every product"
     sheet = json.loads(gzip.decompress(bytes(Result.objects.get().sheet)))
-    assert len(sheet["node"]) == found.structure.n_nodes and sheet["rows"][1]["name"] == "Ferns"
+    assert len(sheet["node"]) == found.graph.n_nodes and sheet["rows"][1]["name"] == "Ferns"
     summary = client.get(f"/api/studies/{done.pk}/summary/").json()
-    assert summary["largest_gap"] == 0 and summary["n_nodes"] == found.structure.n_nodes
+    assert summary["largest_gap"] == 0 and summary["n_nodes"] == found.graph.n_nodes
 
 
 def test_the_recipe_of_a_study_gives_the_same_numbers_on_the_command_line(
@@ -96,8 +96,15 @@ def test_the_recipe_of_a_study_gives_the_same_numbers_on_the_command_line(
         [sys.executable, "-m", "tansy.cli", "run", tmp_path / "study.toml", "--out", tmp_path / "out"],
         check=True, capture_output=True,
     )  # fmt: skip
-    screen = pl.read_parquet(bytes(Result.objects.get().forecasts))
+    screen = as_table(done)
     assert pl.read_parquet(tmp_path / "out" / "forecasts.parquet").equals(screen)
+
+
+def as_table(study: Study) -> pl.DataFrame:
+    """What a release of the study would hold."""
+    found = services.forecast_of(study)
+    assert found is not None
+    return forecasts(found)
 
 
 def blocks() -> list[Path]:
@@ -214,7 +221,7 @@ def test_what_was_kept_does_not_count_as_speed(study: Study, monkeypatch: Any) -
 
 
 def test_a_study_that_cannot_be_saved_leaves_no_half_of_it(study: Study, monkeypatch: Any) -> None:
-    monkeypatch.setattr(running, "trails", lambda structure: [])
+    monkeypatch.setattr(running, "trails", lambda graph: [])
     with pytest.raises(IndexError):
         running.carry_out(study.run)
     assert study.run.state == "failed" and "not your doing" in study.run.message
@@ -280,19 +287,14 @@ def test_publishing_checks_numbers_and_freezes(client: APIClient, done: Study, u
     parquet = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
     csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
     assert csv.columns == parquet.columns and csv.height == parquet.height == draft["n_nodes"] * 6
-    structure = run_study(done.load.panel(), done.recipe).structure
-    published = parquet["mean"].to_numpy().reshape(structure.n_nodes, 6)
-    assert structure.summation.largest_gap(published) <= 1e-9
+    graph = run_study(done.load.panel(), done.recipe).graph
+    published = parquet["mean"].to_numpy().reshape(graph.n_nodes, 6)
+    assert graph.summation.largest_gap(published) <= 1e-9
 
 
 def test_a_forecast_that_does_not_add_up_is_not_published(client: APIClient, done: Study) -> None:
-    result = Result.objects.get(study=done)
-    rows = pl.read_parquet(bytes(result.forecasts)).with_columns(
-        pl.when(pl.int_range(pl.len()) == 0).then(pl.col("mean") + 1.0).otherwise(pl.col("mean")).alias("mean")
-    )
-    buffer = io.BytesIO()
-    rows.write_parquet(buffer)
-    Result.objects.filter(pk=result.pk).update(forecasts=buffer.getvalue())
+    top = Node.objects.get(study=done, position=0)
+    Node.objects.filter(pk=top.pk).update(layers=pack(unpack(top.layers) + np.eye(1, 6)[0]))
     answer = client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
     assert answer.status_code == 422 and "adds up" in answer.json()["detail"]
     assert not Release.objects.exists()
@@ -357,7 +359,7 @@ def test_screen_and_command_line_give_the_same_bytes_with_drivers(client: APICli
         (tmp_path / name).write_text(text)
     data = '[data]\nfile = "sales.csv"\ndriver_files = ["drivers.csv"]\n'
     (tmp_path / "recipe.toml").write_text(f'{recipe}\n{data}[data.attribute_files]\n"products.csv" = "product"\n')
-    screen = pl.read_parquet(io.BytesIO(study.result.forecasts))
+    screen = as_table(study)
     for threads in (1, 2):
         out = tmp_path / f"out-{threads}"
         cores = sorted(os.sched_getaffinity(0))[:threads]

@@ -105,11 +105,13 @@ def test_whole_units_are_published_as_whole_numbers_that_add_up(client: APIClien
     running.carry_out(again.run)
     assert again.recipe.whole_units
     nodes = list(Node.objects.filter(study=again).order_by("position"))
-    forecast = np.array([unpack(node.forecast) for node in nodes])
+    forecast = np.array([unpack(node.layers, 2, 6)[1] for node in nodes])
     quantiles = np.array([unpack(node.quantiles) for node in nodes])
     assert (forecast == np.round(forecast)).all() and (quantiles == np.round(quantiles)).all()
     assert (forecast[-18:].sum(axis=0) == forecast[0]).all()
-    exact = np.array([unpack(node.forecast) for node in Node.objects.filter(study=done).order_by("position")])
+    exact = np.array([unpack(node.layers) for node in Node.objects.filter(study=done).order_by("position")])
     assert np.abs(forecast[-18:] - exact[-18:]).max() < 1
+    assert again.result.layers == ["reconciliation", "rounding"]
+    np.testing.assert_array_equal([unpack(node.layers, 2, 6)[0] for node in nodes], exact)
     draft = client.get(f"/api/studies/{again.pk}/draft/").json()
     assert all(check["holds"] for check in draft["checks"])

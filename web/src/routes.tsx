@@ -47,7 +47,7 @@ export const router = createBrowserRouter([
       { path: 'p/:portfolio/intake', element: <Intake /> },
       { path: 'p/:portfolio/intake/coverage', element: later(<Coverage />) },
       { path: 'p/:portfolio/intake/all', element: later(<AllSeries />) },
-      { path: 'p/:portfolio/intake/series/:position', element: later(<OneSeries />) },
+      { path: 'p/:portfolio/intake/series/:series', element: later(<OneSeries />) },
       { path: 'p/:portfolio/intake/corrections', element: later(<Corrections />) },
       { path: 'p/:portfolio/intake/ledger', element: later(<Ledger />) },
       { path: 'p/:portfolio/intake/kinds', element: later(<Kinds />) },

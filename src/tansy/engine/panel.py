@@ -4,12 +4,39 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.errors import FileError, StructureError
 from tansy.engine.timeline import Timeline
+
+
+@dataclass(frozen=True)
+class Edges:
+    """Which node or series lies below which parent, one entry an edge.
+
+    name: of the file. children: the name of a node, or the key values of a series. splits: tell apart the ways in which
+    a parent is divided. levels: what the parent's level is called, may be empty. several_keys: series have several key
+    values, so that a child of one part is a node.
+    """
+
+    name: str
+    parents: tuple[str, ...]
+    children: tuple[tuple[str, ...], ...]
+    splits: tuple[str, ...]
+    levels: tuple[str, ...]
+    several_keys: bool
+
+    def child(self, e: int) -> str | tuple[str, ...]:
+        """What edge e leads to: a node by its name, a series by its key values."""
+        child = self.children[e]
+        return child[0] if len(child) == 1 and (self.several_keys or child[0] in self._totals) else child
+
+    @cached_property
+    def _totals(self) -> frozenset[str]:
+        return frozenset(self.parents)
 
 
 @dataclass(frozen=True)
@@ -22,6 +49,7 @@ class Panel:
     attributes: per key column, then per attribute, the value for each key: {"product": {"group": {"P1": "Hostas"}}}.
     drivers: per name, float64 [n_series, n_periods + n_ahead], known ahead; NaN is not known. A driver that holds only
     0 and 1 is a switch: promotion, holiday.
+    edges: how the series add up, where a file says so.
     """
 
     timeline: Timeline
@@ -30,6 +58,7 @@ class Panel:
     values: NDArray[np.float64]
     attributes: dict[str, dict[str, dict[str, str]]] = field(default_factory=dict)
     drivers: dict[str, NDArray[np.float64]] = field(default_factory=dict)
+    edges: Edges | None = None
 
     def __post_init__(self) -> None:
         if self.values.shape != (self.n_series, self.timeline.n_periods):
@@ -90,7 +119,9 @@ class Panel:
     def fingerprint(self) -> str:
         """Hash of everything a study reads from a panel."""
         h = hashlib.sha256(np.ascontiguousarray(self.values).tobytes())
-        h.update(repr((self.timeline, self.key_names, self.keys, self.attributes, sorted(self.drivers))).encode())
+        h.update(
+            repr((self.timeline, self.key_names, self.keys, self.attributes, sorted(self.drivers), self.edges)).encode()
+        )
         for name in sorted(self.drivers):
             h.update(np.ascontiguousarray(self.drivers[name]).tobytes())
         return h.hexdigest()

@@ -1,4 +1,4 @@
-/** What screens ask the server, each under one key. */
+/** What several screens ask the server, each under one key; what one asks stands in its folder. */
 import { queryOptions } from '@tanstack/react-query';
 import { ApiError, api, body } from './client';
 
@@ -24,7 +24,8 @@ export const studies = (portfolio: number) =>
         : false,
   });
 
-const forever = { staleTime: Number.POSITIVE_INFINITY, gcTime: 600_000 } as const;
+/** What a study found does not change. */
+export const forever = { staleTime: Number.POSITIVE_INFINITY, gcTime: 600_000 } as const;
 
 export const sheet = (study: number) =>
   queryOptions({
@@ -40,165 +41,16 @@ export const summary = (study: number) =>
     ...forever,
   });
 
-export const node = (study: number, position: number) =>
-  queryOptions({
-    queryKey: ['node', study, position],
-    queryFn: () =>
-      body(api.GET('/api/studies/{id}/nodes/{position}/', { params: { path: { id: study, position } } })),
-    ...forever,
-  });
-
-/** What the release before the study says of a node; releases are made while a study is open. */
-export const released = (study: number, position: number) =>
-  queryOptions({
-    queryKey: ['released', study, position],
-    queryFn: () =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/released/', {
-          params: { path: { id: study, position } },
-        }),
-      ),
-  });
-
-export const tries = (
-  study: number,
-  position: number,
-  methods: string[],
-  actuals: (number | null)[],
-  drivers: Record<string, (number | null)[]> = {},
-) =>
-  queryOptions({
-    queryKey: ['tries', study, position, methods, actuals, drivers],
-    queryFn: ({ signal }) =>
-      body(
-        api.POST('/api/studies/{id}/nodes/{position}/try/', {
-          params: { path: { id: study, position } },
-          body: { methods, actuals, drivers },
-          signal,
-        }),
-      ),
-    ...forever,
-    gcTime: 60_000,
-  });
-
-export interface LookAsk {
-  d: number;
-  seasonal_d: number;
-  logs: boolean;
-}
-
-export const look = (study: number, position: number, ask: LookAsk) =>
-  queryOptions({
-    queryKey: ['look', study, position, ask],
-    queryFn: () =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/look/', {
-          params: { path: { id: study, position }, query: { ...ask } },
-        }),
-      ),
-    ...forever,
-  });
-
-export const fit = (study: number, position: number, method: string) =>
-  queryOptions({
-    queryKey: ['fit', study, position, method],
-    queryFn: ({ signal }) =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/fit/', {
-          params: { path: { id: study, position }, query: { method } },
-          signal,
-        }),
-      ),
-    ...forever,
-  });
-
-export const tested = (study: number, position: number, methods: string[]) =>
-  queryOptions({
-    queryKey: ['tested', study, position, methods],
-    queryFn: ({ signal }) =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/tested/', {
-          params: { path: { id: study, position }, query: { method: methods } },
-          signal,
-        }),
-      ),
-    ...forever,
-  });
-
-export const drivers = (study: number, position: number, method: string) =>
-  queryOptions({
-    queryKey: ['drivers', study, position, method],
-    queryFn: () =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/drivers/', {
-          params: { path: { id: study, position }, query: method ? { method } : {} },
-        }),
-      ),
-    ...forever,
-  });
-
-export const parts = (study: number, position: number) =>
-  queryOptions({
-    queryKey: ['parts', study, position],
-    queryFn: ({ signal }) =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/parts/', {
-          params: { path: { id: study, position } },
-          signal,
-        }),
-      ),
-    ...forever,
-  });
-
-export const workings = (study: number, position: number, method: string) =>
-  queryOptions({
-    queryKey: ['workings', study, position, method],
-    queryFn: () =>
-      body(
-        api.GET('/api/studies/{id}/nodes/{position}/workings/', {
-          params: { path: { id: study, position }, query: { method } },
-        }),
-      ),
-    ...forever,
-  });
-
-export const kept = (portfolio: number) =>
-  queryOptions({
-    queryKey: ['kept', portfolio],
-    queryFn: () => body(api.GET('/api/portfolios/{id}/kept/', { params: { path: { id: portfolio } } })),
-  });
-
 export const releases = (portfolio: number) =>
   queryOptions({
     queryKey: ['releases', portfolio],
     queryFn: () => body(api.GET('/api/portfolios/{id}/releases/', { params: { path: { id: portfolio } } })),
   });
 
-export const draft = (study: number) =>
-  queryOptions({
-    queryKey: ['draft', study],
-    queryFn: () => body(api.GET('/api/studies/{id}/draft/', { params: { path: { id: study } } })),
-  });
-
-export const tokens = queryOptions({ queryKey: ['tokens'], queryFn: () => body(api.GET('/api/tokens/')) });
-
 /** A failed answer is asked for again only when the connection may be to blame. */
 export function worthRetrying(count: number, error: unknown): boolean {
   return count < 2 && !(error instanceof ApiError);
 }
-
-export const loads = (portfolio: number) =>
-  queryOptions({
-    queryKey: ['loads', portfolio],
-    queryFn: () => body(api.GET('/api/portfolios/{id}/loads/', { params: { path: { id: portfolio } } })),
-  });
-
-export const coverage = (portfolio: number) =>
-  queryOptions({
-    queryKey: ['coverage', portfolio],
-    queryFn: () => body(api.GET('/api/portfolios/{id}/coverage/', { params: { path: { id: portfolio } } })),
-    staleTime: 60_000,
-  });
 
 export interface OverviewAsk {
   by?: string;
@@ -218,12 +70,14 @@ export const overview = (portfolio: number, ask: OverviewAsk) =>
     staleTime: 60_000,
   });
 
-export const oneSeries = (portfolio: number, position: number) =>
+export const oneSeries = (portfolio: number, ref: string) =>
   queryOptions({
-    queryKey: ['series', portfolio, position],
+    queryKey: ['series', portfolio, ref],
     queryFn: () =>
       body(
-        api.GET('/api/portfolios/{id}/series/{position}/', { params: { path: { id: portfolio, position } } }),
+        api.GET('/api/portfolios/{id}/series/{series}/', {
+          params: { path: { id: portfolio, series: ref } },
+        }),
       ),
   });
 
@@ -233,38 +87,4 @@ export const search = (portfolio: number) =>
     queryFn: async () =>
       (await body(api.GET('/api/portfolios/{id}/searches/', { params: { path: { id: portfolio } } }))) ||
       null,
-  });
-
-export const plans = (portfolio: number) =>
-  queryOptions({
-    queryKey: ['plans', portfolio],
-    queryFn: () => body(api.GET('/api/portfolios/{id}/plans/', { params: { path: { id: portfolio } } })),
-  });
-
-export interface LedgerAsk {
-  state: 'standing' | 'reverted' | 'all';
-  key?: string;
-  level?: string;
-}
-
-export const ledger = (portfolio: number, ask: LedgerAsk) =>
-  queryOptions({
-    queryKey: ['ledger', portfolio, ask],
-    queryFn: () =>
-      body(
-        api.GET('/api/portfolios/{id}/corrections/', {
-          params: { path: { id: portfolio }, query: { ...ask } },
-        }),
-      ),
-  });
-
-export const kinds = (portfolio: number, kind: string | null) =>
-  queryOptions({
-    queryKey: ['kinds', portfolio, kind],
-    queryFn: () =>
-      body(
-        api.GET('/api/portfolios/{id}/kinds/', {
-          params: { path: { id: portfolio }, query: kind ? { kind } : {} },
-        }),
-      ),
   });

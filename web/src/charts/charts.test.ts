@@ -143,9 +143,7 @@ describe('points', () => {
   });
 
   it('keep the cloud of kinds inside its picture', () => {
-    const data = series(
-      cloudOptions({ position: [0, 1], interval: [0.5, 400], variation: [0, 90] }, colours),
-    )[0]?.data;
+    const data = series(cloudOptions({ interval: [0.5, 400], variation: [0, 90] }, colours))[0]?.data;
     expect(data).toEqual([
       [1, 0.03],
       [12, 4],

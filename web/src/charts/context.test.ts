@@ -5,8 +5,11 @@ import { rings } from './rings';
 
 const colours = { teal: 'teal', brick: 'brick', ink: 'ink', second: 'second', rule: 'rule' } as Colours;
 const history = {
-  position: 3,
   n_series: 9,
+  series: 'a1',
+  previous: null,
+  next: 'a2',
+  place: 1,
   name: 'P1 × HC01',
   labels: ['Lavender', 'Wrencote'],
   periods: Array.from({ length: 120 }, (_, t) => `W${t}`),

@@ -13,7 +13,7 @@ const origin: Schema['Origin'] = {
   wape: 10,
 };
 const node: Schema['Node'] = {
-  node: 0,
+  node: 'a0',
   name: 'All',
   level: 'all',
   trail: [],

@@ -16,8 +16,8 @@ export function SearchDialog({ close }: { close: () => void }) {
   const navigate = useNavigate();
   const entries = useMemo(() => {
     if (!data) return [];
-    const found: { name: string; beside: string; text: string; node: number }[] = [];
-    const add = (name: string, codes: string, all: string, node: number) =>
+    const found: { name: string; beside: string; text: string; node: string }[] = [];
+    const add = (name: string, codes: string, all: string, node: string) =>
       found.push({
         name,
         beside: [codes, all].filter(Boolean).join(', '),
@@ -39,7 +39,7 @@ export function SearchDialog({ close }: { close: () => void }) {
   const hits = words.length
     ? entries.filter((entry) => words.every((word) => entry.text.includes(word))).slice(0, MOST)
     : [];
-  const open = (node: number) => {
+  const open = (node: string) => {
     close();
     navigate(`/p/${portfolio}/s/${study}/series/${node}`);
   };

@@ -81,7 +81,7 @@ describe('the rail of places', () => {
     expect((await link(/^Intake/)).textContent).toBe('Intake2026-W43 loaded');
     expect((await link(/^Study/)).textContent).toBe('Study1 so far');
     expect((await link(/^Releases/)).textContent).toBe('ReleasesR4 from 2026-W43');
-    expect((await link(/^Series/)).getAttribute('href')).toBe('/p/1/s/8/series/0');
+    expect((await link(/^Series/)).getAttribute('href')).toBe('/p/1/s/8/series/top');
   });
 
   it.each<[string, World['run']]>([

@@ -109,7 +109,7 @@ function Rail({ user, open }: { user: string; open: (what: 'search' | 'keys') =>
       note: current && `${count(current.load.n_series)} series`,
       on: study !== undefined,
     },
-    { to: inStudy(`series/${params.node ?? 0}`), label: 'Series', on: study !== undefined },
+    { to: inStudy(`series/${params.node ?? 'top'}`), label: 'Series', on: study !== undefined },
     { to: inStudy('structure'), label: 'Structure', on: study !== undefined },
     { to: inStudy('backtest'), label: 'Backtest', on: study !== undefined },
     {

@@ -12,14 +12,15 @@ from hashlib import blake2b
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.graph.graph import Graph
+from tansy.engine.graph.histories import aggregate_history
+from tansy.engine.graph.node_drivers import node_drivers
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import Form, driver_of
 from tansy.engine.methods.pooled import Pooled, pooled_effects
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
-from tansy.engine.structure.grouping import Structure, aggregate_history
-from tansy.engine.structure.node_drivers import node_drivers
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -42,12 +43,12 @@ class Known:
     timeline : the periods seen.
     panel : the series with plans, as received, with drivers as they were planned then.
     horizon : leads that forecasts are made for.
-    nodes : positions of the nodes in the structure; None for all. "nodes" in shapes means these.
+    nodes : positions of the nodes in the graph; None for all. "nodes" in shapes means these.
     """
 
     def __init__(
         self,
-        structure: Structure,
+        graph: Graph,
         panel: Panel,
         series: Floats,
         judged: Floats,
@@ -60,7 +61,7 @@ class Known:
         """series, judged: [series, periods], as methods see them, and as forecasts are scored. kinds_by_hand: node ->
         kind that a person gave to it. keep: called with a key of all that pooled effects depend on and with what
         computes them; it may return what was kept under that key."""
-        self.structure = structure
+        self.graph = graph
         self.panel = panel
         self.timeline: Timeline = panel.timeline
         self.horizon = horizon
@@ -80,31 +81,31 @@ class Known:
     def only(self, nodes: Integers) -> Known:
         """The same of some nodes."""
         return Known(
-            self.structure, self.panel, self._series, self._judged, self.horizon, self._ended_after, self._by_hand,
+            self.graph, self.panel, self._series, self._judged, self.horizon, self._ended_after, self._by_hand,
             self._keep, nodes,
         )  # fmt: skip
 
     @cached_property
     def values(self) -> Floats:
         """[nodes, periods], history as methods see it: corrected, totals bridged over gaps between known values."""
-        return aggregate_history(self.structure, self._series, self.nodes)
+        return aggregate_history(self.graph, self._series, self.nodes)
 
     @cached_property
     def judged(self) -> Floats:
         """[nodes, periods], what forecasts are scored against: as received, without stock-outs and closures."""
         if self._judged is self._series:
             return self.values
-        return aggregate_history(self.structure, self._judged, self.nodes)
+        return aggregate_history(self.graph, self._judged, self.nodes)
 
     @cached_property
     def kinds(self) -> Kinds:
-        """Of every node of the structure, and whether a lead may lie in its season."""
+        """Of every node of the graph, and whether a lead may lie in its season."""
         assert self.nodes is None
         return find_kinds(self.values, self.timeline, self._ended_after, self.horizon).moved(self._by_hand)
 
     @cached_property
     def _season_sources(self) -> Integers:
-        sources = self.structure.season_sources()
+        sources = self.graph.season_source
         return sources if self.nodes is None else sources[self.nodes]
 
     @cached_property
@@ -129,7 +130,7 @@ class Known:
         names = list(dict.fromkeys(names))
         missing = [name for name in names if name not in self._drivers]
         if missing:
-            self._drivers |= node_drivers(self.structure, self.panel, missing, self.nodes)
+            self._drivers |= node_drivers(self.graph, self.panel, missing, self.nodes)
         return {name: self._drivers[name] for name in names if name in self._drivers}
 
     def pooled(self, entries: Entries) -> Pooled:
@@ -139,7 +140,7 @@ class Known:
         return self._pooled[entries]
 
     def _effects(self, entries: Entries) -> Pooled:
-        groups = self.structure.effect_groups()
+        groups = self.graph.effect_groups
         if self.nodes is not None:
             members = np.nonzero(np.isin(groups[-1], groups[-1][self.nodes]))[0]
             whole = self if len(members) == len(self.nodes) else self.only(members)

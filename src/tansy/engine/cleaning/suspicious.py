@@ -11,8 +11,8 @@ from scipy import special
 
 from tansy.engine.cleaning.expectation import Expectation, expect
 from tansy.engine.cleaning.rules import RULES, Rules
+from tansy.engine.cleaning.siblings import siblings
 from tansy.engine.panel import Panel
-from tansy.engine.structure.siblings import siblings
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
 
 Floats = NDArray[np.float64]

@@ -40,6 +40,7 @@ def later_options(before: ReadOptions, columns: list[str]) -> ReadOptions:
         attribute_files=None,
         driver_columns=tuple(name for name in before.driver_columns or () if name in columns) or None,
         driver_files=(),
+        edges_file="",
         more=(),
         sheet=None,
         layout=None,
@@ -136,8 +137,9 @@ def append(old: Panel, new: Panel, has_row: NDArray[np.bool_], gaps: str) -> tup
 
     keys = {name: column + [key[d] for key in unknown] for d, (name, column) in enumerate(old.keys.items())}
     panel = Panel(
-        timeline, old.key_names, keys, values, _joined(old, new, keys), _drivers(old, new, timeline, row, len(place))
-    )
+        timeline, old.key_names, keys, values, _joined(old, new, keys),
+        _drivers(old, new, timeline, row, len(place)), new.edges or old.edges,
+    )  # fmt: skip
     return _sorted(panel), _summary(
         old, panel, in_new, changed, was, new.values, theirs, after, unknown, place, has_row, row
     )

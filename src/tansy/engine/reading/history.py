@@ -17,6 +17,7 @@ from tansy.engine.reading.attributes import read_attributes
 from tansy.engine.reading.cells import NO_KEY, fill_gaps, is_unfinished, number_series, scatter, sum_up
 from tansy.engine.reading.clock import Clock, read_clock
 from tansy.engine.reading.drivers import DriverRows, gather_drivers, is_driver_table, read_driver_table
+from tansy.engine.reading.edges import is_edges_table, read_edges
 from tansy.engine.reading.findings import Example, Finding, Places, Refusals
 from tansy.engine.reading.numbers import read_numbers
 from tansy.engine.reading.options import ReadOptions
@@ -64,20 +65,32 @@ def read_panel(path: Path, options: ReadOptions, folder: Path | None = None) -> 
     """Read the sales file at `path` and the attribute and driver files that the options name (relative to `folder`)."""
     table = open_table(path, options.sheet)
     base = folder or path.parent
-    beside = {name: open_table(base / name) for name in [*(options.attribute_files or {}), *options.driver_files]}
+    beside = {name: open_table(base / name) for name in _files_beside(options)}
     return understand(table, options, path.name, beside)
+
+
+def _files_beside(options: ReadOptions) -> list[str]:
+    """Names of the other files: of attributes, of drivers, of edges."""
+    edges = [options.edges_file] if options.edges_file else []
+    return list(dict.fromkeys([*(options.attribute_files or {}), *options.driver_files, *edges]))
 
 
 def sort_files(
     options: ReadOptions, names: list[str], tables: Mapping[str, pl.DataFrame], keys: tuple[str, ...]
 ) -> ReadOptions:
-    """Tell files of drivers, which have periods, from files of attributes."""
-    drivers = tuple(name for name in names if is_driver_table(tables[name], keys))
+    """Tell files of drivers, which have periods, and the one of edges, which have parents, from files of attributes."""
+    edges = [name for name in names if is_edges_table(tables[name])]
+    if len(edges) > 1:
+        raise FileError(f"{edges[0]} and {edges[1]} both have parents and children; hand in one of them.")
+    if options.edges_file and not edges:
+        raise FileError(f"{options.edges_file} needs the columns parent and child.")
+    drivers = tuple(name for name in names if name not in edges and is_driver_table(tables[name], keys))
     given = options.attribute_files or {}
     return replace(
         options,
         driver_files=drivers,
-        attribute_files={name: given.get(name, "") for name in names if name not in drivers},
+        attribute_files={name: given.get(name, "") for name in names if name not in (*drivers, *edges)},
+        edges_file=edges[0] if edges else "",
     )
 
 
@@ -93,7 +106,7 @@ def understand(
     table, others = opened.frame, beside or {}
     guess = guess_roles(table, _columns_said(table, options, name))
     options = _complete(table, options, guess, name)
-    files = {n: others[n].frame for n in [*(options.attribute_files or {}), *options.driver_files]}
+    files = {n: others[n].frame for n in _files_beside(options)}
     options = sort_files(options, list(files), files, options.keys)
     wide = options.layout == "wide"
     lines = _filled_lines(table, opened.header_line)
@@ -187,7 +200,11 @@ def understand(
     described = {file: files[file] for file in options.attribute_files or {}}
     attributes = read_attributes(table, options, described, keys)
     findings += attributes.findings
-    panel = Panel(timeline, options.keys, keys, values, attributes.values)
+    edges = None
+    if options.edges_file:
+        edges, edge_findings = read_edges(files[options.edges_file], options.edges_file, keys)
+        findings += edge_findings
+    panel = Panel(timeline, options.keys, keys, values, attributes.values, edges=edges)
     rows = [
         read_driver_table(others[file], panel, replace(options, time="", keys=()), file)
         for file in options.driver_files

@@ -24,7 +24,8 @@ class ReadOptions:
     """file: path of the sales. time, value, keys: column names, guessed where empty. attribute_columns: column of the
     same file -> key column that it describes. attribute_files: path -> key column, for files with one row per key.
     driver_columns: columns of the same file that are known ahead; guessed where None. driver_files: paths of files with
-    drivers by period, with or without key columns.
+    drivers by period, with or without key columns. edges_file: path of a file that says which node or series lies below
+    which parent.
     period_columns: columns of a wide file that are periods, in their order, where their headings do not show it.
     first_period: the period of the first of them, 2023-01 say; where it is empty and the headings cannot be read, they
     are numbered from 1 on.
@@ -46,6 +47,7 @@ class ReadOptions:
     attribute_files: dict[str, str] | None = None
     driver_columns: tuple[str, ...] | None = None
     driver_files: tuple[str, ...] = ()
+    edges_file: str = ""
     period_columns: tuple[str, ...] = ()
     first_period: str = ""
     more: tuple[str, ...] = ()

@@ -14,7 +14,7 @@ from scipy import sparse
 from scipy.sparse.linalg import splu
 
 from tansy.engine.errors import RecipeError
-from tansy.engine.structure.constraints import Summation
+from tansy.engine.graph.constraints import Summation
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]

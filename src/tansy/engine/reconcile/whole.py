@@ -1,4 +1,4 @@
-"""Whole numbers that still add up: largest remainder down one tree of a grouped structure."""
+"""Whole numbers that still add up: largest remainder down one tree of a grouped graph."""
 
 from __future__ import annotations
 

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.measures import gain, share
+from tansy.engine.graph.graph import Graph
 from tansy.engine.kernels import windows as kernel
-from tansy.engine.structure.grouping import Structure
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -111,18 +111,18 @@ def measures(pooled: Floats) -> Floats:
     return np.stack([over(part[_ABSOLUTE], part[CELLS]), wape, rmsse, gain(own, against), bias], axis=-1)
 
 
-def by_level(structure: Structure, of_nodes: list[tuple[slice, Floats]]) -> Floats:
+def by_level(graph: Graph, of_nodes: list[tuple[slice, Floats]]) -> Floats:
     """[levels + 1, ...], the last for all nodes, from [...] of runs of nodes that each lie within one level."""
-    found = np.zeros((len(structure.levels) + 1, *of_nodes[0][1].shape))
+    found = np.zeros((len(graph.levels) + 1, *of_nodes[0][1].shape))
     for rows, own in of_nodes:
-        found[structure.level_of[rows.start]] += own
+        found[graph.level_of[rows.start]] += own
     found[-1] = found[:-1].sum(axis=0)
     return found
 
 
-def runs_of(structure: Structure, start: int, stop: int) -> list[slice]:
+def runs_of(graph: Graph, start: int, stop: int) -> list[slice]:
     """The nodes start..stop, cut where a level ends."""
-    cuts = [start, *(level.first for level in structure.levels if start < level.first < stop), stop]
+    cuts = [start, *(level.first for level in graph.levels if start < level.first < stop), stop]
     return [slice(a, b) for a, b in pairwise(cuts)]
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.structure.grouping import Structure
+from tansy.engine.study.forecast import Forecast
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -28,24 +28,19 @@ def _gap_in_words(gap: float) -> str:
     return "no gap anywhere" if gap == 0.0 else f"largest gap {gap:.1e} of the parent"
 
 
-def check_forecast(
-    structure: Structure, forecast: Floats, quantiles: Floats, nonnegative: bool, chosen: Integers
-) -> list[Check]:
-    """Adds up at every node; no negative value; bands ordered and plausible; every series covered.
-
-    forecast: [nodes, H]; quantiles: [nodes, Q, H], ascending in Q. chosen: [nodes], the method of each node, -1 where
-    it has none: zero by decision, or expected by a plan.
-    """
-    gap = structure.summation.largest_gap(forecast)
+def check_forecast(published: Forecast, nonnegative: bool) -> list[Check]:
+    """Adds up at every node; no negative value; bands ordered and plausible; every series covered."""
+    graph, forecast, quantiles = published.graph, published.mean, published.quantiles
+    gap = graph.summation.largest_gap(forecast)
     negative = int((forecast < 0).sum() + (quantiles < 0).sum())
-    finest = slice(structure.n_aggregates, None)
+    finest = slice(graph.n_aggregates, None)
     finite = np.isfinite(forecast[finest]).all(axis=1) & np.isfinite(quantiles[finest]).all(axis=(1, 2))
     covered = int(finite.sum())
     return [
         Check(
             "adds up",
             gap <= LARGEST_GAP,
-            f"{structure.n_nodes:,} nodes, {_gap_in_words(gap)}",
+            f"{graph.n_nodes:,} nodes, {_gap_in_words(gap)}",
         ),
         Check(
             "no negatives",
@@ -54,11 +49,11 @@ def check_forecast(
             if nonnegative
             else f"{negative:,} negative values, which the recipe allows",
         ),
-        _bands(forecast, quantiles, chosen),
+        _bands(forecast, quantiles, published.chosen),
         Check(
             "every series covered",
-            covered == structure.n_series,
-            f"{covered:,} of {structure.n_series:,} series",
+            covered == graph.n_series,
+            f"{covered:,} of {graph.n_series:,} series",
         ),
     ]
 

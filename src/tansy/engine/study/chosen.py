@@ -54,7 +54,7 @@ def choose_all(
 
     endings: per origin and for the end, oldest first.
     """
-    n, horizon, n_origins = prepared.structure.n_nodes, prepared.recipe.leads, len(prepared.seen_at)
+    n, horizon, n_origins = prepared.graph.n_nodes, prepared.recipe.leads, len(prepared.seen_at)
     chosen = Chosen(
         method=np.full((n, n_origins + 1), -1, dtype=np.int64),
         was_tested=np.zeros(n, dtype=bool),
@@ -76,7 +76,7 @@ def choose_all(
     for one in ordered:
         for j, rows, values in one.parameters:
             parameters[rows[:, None], [names[j].index(name) for name in one.names[j]]] = values
-    pooled = accuracy.by_level(prepared.structure, [part for one in ordered for part in one.pooled])
+    pooled = accuracy.by_level(prepared.graph, [part for one in ordered for part in one.pooled])
     return replace(chosen, parameters=parameters, parameter_names=tuple(map(tuple, names)), pooled=pooled)
 
 
@@ -142,7 +142,7 @@ class _Work:
         actuals = self._seen[-1].windows(prepared.seen_at, prepared.recipe.leads, rows)
         actuals[out.method[rows, :-1] < 0] = np.nan
         judged = accuracy.Judged(actuals, out.benchmark[rows], scale)
-        runs = accuracy.runs_of(prepared.structure, rows.start, rows.stop)
+        runs = accuracy.runs_of(prepared.graph, rows.start, rows.stop)
         pooled = [np.empty((len(means), actuals.shape[2] + 1, 10)) for _ in runs]
         for j in range(len(means)):
             sums, counted = judged.sums(means[j].transpose(1, 0, 2))

@@ -7,16 +7,16 @@ from hashlib import blake2b
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.graph.graph import Graph
 from tansy.engine.reconcile.projection import reconcile
-from tansy.engine.structure.grouping import Structure
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
 
-def nothing_below(structure: Structure, zero: Booleans) -> Booleans:
+def nothing_below(graph: Graph, zero: Booleans) -> Booleans:
     """Nodes and leads [nodes, H] with nothing below that can be sold; zero: the finest nodes' [finest, H]."""
-    return np.asarray(structure.summation.sum_up((~zero).astype(np.float64)) == 0.0)
+    return np.asarray(graph.summation.sum_up((~zero).astype(np.float64)) == 0.0)
 
 
 def believed(sigma: Floats, base: Floats, floor: Floats, few: Booleans) -> Floats:
@@ -28,18 +28,16 @@ def believed(sigma: Floats, base: Floats, floor: Floats, few: Booleans) -> Float
     return np.where(np.isnan(base[:, 0]), np.nan, np.maximum(found, floor))
 
 
-def key_of(structure: Structure, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> str:
+def key_of(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> str:
     """Key of all that reconciled forecasts depend on."""
     content = blake2b(f"{name} {nonnegative} {base.shape}".encode(), digest_size=16)
-    matrix = structure.summation.matrix
+    matrix = graph.summation.matrix
     for part in (matrix.indptr, matrix.indices, base, sigma, zero):
         content.update(np.ascontiguousarray(part).tobytes())
     return content.hexdigest()
 
 
-def reconciled(
-    structure: Structure, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans
-) -> Floats:
+def reconciled(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> Floats:
     """Reconciled forecasts [nodes, H]; leads with the same nodes held at zero are done together. zero: [finest, H]."""
     masks, which = np.unique(zero, axis=1, return_inverse=True)
     done = np.empty_like(base)
@@ -47,6 +45,6 @@ def reconciled(
         leads = which.ravel() == k
         held = np.ascontiguousarray(masks[:, k])
         done[:, leads] = reconcile(
-            structure.summation, np.nan_to_num(base[:, leads]), name, sigma * sigma, nonnegative, held
+            graph.summation, np.nan_to_num(base[:, leads]), name, sigma * sigma, nonnegative, held
         )
     return done

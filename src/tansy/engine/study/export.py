@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from tansy.engine.cleaning.corrections import Corrections
+from tansy.engine.graph.graph import Graph
 from tansy.engine.panel import Panel
-from tansy.engine.structure.grouping import Structure
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
+from tansy.engine.study.forecast import Forecast
 from tansy.engine.study.run import Backtest, Study
 
 Floats = NDArray[np.float64]
@@ -55,36 +56,28 @@ def probability_name(p: float) -> str:
     return f"q{p:g}"
 
 
-def node_keys(structure: Structure, beside: tuple[str, ...] = OWN_COLUMNS) -> dict[str, list[str]]:
+def node_keys(graph: Graph, beside: tuple[str, ...] = OWN_COLUMNS) -> dict[str, list[str]]:
     """What every node is on each key column: the code of a product, the name of a group, or "every product"."""
-    columns: dict[str, list[str]] = {}
-    for d, dimension in enumerate(structure.dimensions):
-        depths = np.array([level.depths[d] for level in structure.levels])[structure.level_of]
-        columns[key_column(dimension.key, beside)] = [
-            dimension.codes[depth][value]
-            for depth, value in zip(depths.tolist(), structure.values[:, d].tolist(), strict=True)
-        ]
-    return columns
+    return {key_column(key, beside): codes for key, codes in graph.key_codes.items()}
 
 
-def forecasts(study: Study) -> pl.DataFrame:
+def forecasts(published: Forecast) -> pl.DataFrame:
     """A row per node and lead: the key columns, node, level, period, lead, mean, and a column per quantile.
 
     The series themselves are the rows of the last level.
     """
-    structure = study.structure
-    n, horizon = study.forecast.shape
+    graph, n, horizon = published.graph, published.graph.n_nodes, published.leads
     texts = {
-        **node_keys(structure),
-        "node": [structure.node_name(i) for i in range(n)],
-        "level": [structure.levels[i].name for i in structure.level_of.tolist()],
+        **node_keys(graph),
+        "node": [graph.name(i) for i in range(n)],
+        "level": [graph.levels[i].name for i in graph.level_of.tolist()],
     }
     columns: dict[str, Any] = {name: np.repeat(np.array(t, dtype=object), horizon) for name, t in texts.items()}
-    columns["period"] = np.tile(np.array(study.timeline.after(horizon).labels, dtype=object), n)
+    columns["period"] = np.tile(np.array(published.timeline.labels, dtype=object), n)
     columns["lead"] = np.tile(np.arange(1, horizon + 1, dtype=np.int32), n)
-    columns["mean"] = study.forecast.ravel()
-    for q, p in enumerate(study.probabilities):
-        columns[probability_name(float(p))] = study.quantiles[:, q].ravel()
+    columns["mean"] = published.mean.ravel()
+    for q, p in enumerate(published.probabilities):
+        columns[probability_name(float(p))] = published.quantiles[:, q].ravel()
     return pl.DataFrame(columns, schema_overrides=dict.fromkeys((*texts, "period"), pl.String))
 
 
@@ -104,14 +97,14 @@ def save_backtest(path: Path) -> Callable[[Backtest], None]:
 
 def _backtest_tables(found: Backtest) -> Iterator[pa.Table]:
     """Tables of blocks of nodes, one method and origin after another."""
-    prepared, structure, timeline = found.prepared, found.prepared.structure, found.prepared.timeline
+    prepared, graph, timeline = found.prepared, found.prepared.graph, found.prepared.timeline
     z, leads = ndtri(found.probabilities), prepared.recipe.leads
-    keys_of = node_keys(structure, _BACKTEST_COLUMNS)
+    keys_of = node_keys(graph, _BACKTEST_COLUMNS)
     periods = np.array([*timeline.labels, *timeline.after(leads).labels], dtype=object)
-    for start in range(0, structure.n_nodes, _NODES_AT_ONCE):
-        rows = slice(start, min(start + _NODES_AT_ONCE, structure.n_nodes))
+    for start in range(0, graph.n_nodes, _NODES_AT_ONCE):
+        rows = slice(start, min(start + _NODES_AT_ONCE, graph.n_nodes))
         n = rows.stop - start
-        names = np.repeat(np.array([structure.node_name(i) for i in range(start, rows.stop)], dtype=object), leads)
+        names = np.repeat(np.array([graph.name(i) for i in range(start, rows.stop)], dtype=object), leads)
         keys = {name: np.repeat(np.array(column[rows], dtype=object), leads) for name, column in keys_of.items()}
         for o, n_seen in enumerate(prepared.seen_at):
 
@@ -179,7 +172,7 @@ def summary(study: Study) -> dict[str, Any]:
     """Counts, errors, coverage, seconds per step, memory."""
     tables = study.tables
     published = tables.method_names.index(PUBLISHED)
-    finest = len(study.structure.levels) - 1
+    finest = len(study.graph.levels) - 1
 
     def measures(level: int) -> dict[str, float | None]:
         found = tables.by_method[level, published, 0]
@@ -190,9 +183,9 @@ def summary(study: Study) -> dict[str, Any]:
 
     return {
         "recipe": study.recipe.name,
-        "series": study.structure.n_series,
-        "nodes": study.structure.n_nodes,
-        "levels": len(study.structure.levels),
+        "series": study.graph.n_series,
+        "nodes": study.graph.n_nodes,
+        "levels": len(study.graph.levels),
         "periods": study.timeline.n_periods,
         "first": study.timeline.labels[0],
         "last": study.timeline.labels[-1],
@@ -220,7 +213,7 @@ def write(study: Study, panel: Panel, folder: Path, form: str = "parquet") -> di
     panel: as received, with the values that were corrected.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    table = forecasts(study)
+    table = forecasts(study.published)
     if form == "csv":
         (folder / "forecasts.csv").write_bytes(csv_of(table))
     else:

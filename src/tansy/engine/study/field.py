@@ -1,4 +1,4 @@
-"""All nodes of a study on one sheet: two trees, and a small picture for every node."""
+"""All nodes of a study on one sheet: two forests, and a small picture for every node."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.structure.grouping import Dimension, Structure
+from tansy.engine.graph.graph import Axis, Graph
 from tansy.engine.study.run import Study
 
 Floats = NDArray[np.float64]
@@ -16,33 +16,20 @@ Floats = NDArray[np.float64]
 MISSING = 255
 
 
-def tree(dimension: Dimension) -> tuple[list[dict[str, Any]], dict[tuple[int, int], int]]:
-    """The values of a dimension, each after its parent, and the row of each (depth, value)."""
-    children: dict[tuple[int, int], list[tuple[int, int]]] = {}
-    for depth, parents in enumerate(dimension.parents, start=1):
-        for value, parent in enumerate(parents.tolist()):
-            children.setdefault((depth - 1, parent), []).append((depth, value))
-    counts = [
-        np.bincount(member, minlength=len(names))
-        for member, names in zip(dimension.member, dimension.names, strict=True)
+def rows_of(axis: Axis) -> list[dict[str, Any]]:
+    """The places of an axis, each after its parent."""
+    parts = zip(
+        range(len(axis.names)), axis.depths.tolist(), axis.parents.tolist(), axis.n_series.tolist(), strict=True
+    )
+    return [
+        {**_called(axis, place), "depth": depth, "parent": parent, "series": n_series}
+        for place, depth, parent, n_series in parts
     ]
-    rows: list[dict[str, Any]] = []
-    row_of: dict[tuple[int, int], int] = {}
-    todo: list[tuple[tuple[int, int], int]] = [((0, 0), -1)]
-    while todo:
-        (depth, value), parent = todo.pop()
-        row_of[depth, value] = len(rows)
-        rows.append(
-            {**_called(dimension, depth, value), "depth": depth, "parent": parent, "series": int(counts[depth][value])}
-        )
-        below = children.get((depth, value), [])
-        todo.extend((child, row_of[depth, value]) for child in reversed(below))
-    return rows, row_of
 
 
-def _called(dimension: Dimension, depth: int, value: int) -> dict[str, str]:
-    """Name of a value, and its code where that is another."""
-    name, code = dimension.names[depth][value], dimension.codes[depth][value]
+def _called(axis: Axis, place: int) -> dict[str, str]:
+    """Name of a place, and its code where that is another."""
+    name, code = axis.names[place], axis.codes[place]
     return {"name": name} if code == name else {"name": name, "code": code}
 
 
@@ -56,29 +43,17 @@ def sparks(history: Floats, forecast: Floats, season_length: int) -> NDArray[np.
 
 
 def sheet(study: Study) -> dict[str, Any]:
-    """Rows (first dimension), columns (second, or one for all) and, column by column, what each node shows.
+    """Rows (first axis), columns (second, or one for all) and, column by column, what each node shows.
 
-    Where there are more than two dimensions, the sheet holds the nodes that take in all of the others.
+    Where there are more than two axes, the sheet holds the nodes that take in all of the others.
     """
-    structure = study.structure
-    rows, row_of = tree(structure.dimensions[0])
-    two = len(structure.dimensions) > 1
-    columns, column_of = (
-        tree(structure.dimensions[1])
-        if two
-        else ([{"name": "All", "depth": 0, "parent": -1, "series": structure.n_series}], {(0, 0): 0})
-    )
-    depths = np.array([level.depths for level in structure.levels])[structure.level_of]
-    shown = np.nonzero((depths[:, 2:] == 0).all(axis=1))[0]
+    graph = study.graph
+    two = len(graph.axes) > 1
+    whole = {"name": "All", "depth": 0, "parent": -1, "series": graph.n_series}
+    at_a_top = np.stack([axis.parents[graph.place[:, d]] < 0 for d, axis in enumerate(graph.axes)], axis=1)
+    shown = np.nonzero(at_a_top[:, 2:].all(axis=1))[0]
     pictures = sparks(study.history, study.forecast, study.timeline.season_length)
     scores = np.where(np.isfinite(study.node_scores), study.node_scores, np.nan)
-
-    def at(d: int, lookup: dict[tuple[int, int], int]) -> list[int]:
-        return [
-            lookup[depth, value]
-            for depth, value in zip(depths[shown, d].tolist(), structure.values[shown, d].tolist(), strict=True)
-        ]
-
     groups = study.kinds.groups()
     words = [", ".join(name for name, members in groups.items() if members[i]) for i in shown.tolist()]
     kinds = {text: k for k, text in enumerate(dict.fromkeys(words))}
@@ -87,11 +62,11 @@ def sheet(study: Study) -> dict[str, Any]:
         return [None if np.isnan(v) else round(float(v), digits) + 0.0 for v in scores[shown, k]]
 
     return {
-        "rows": rows,
-        "columns": columns,
-        "node": shown.tolist(),
-        "row": at(0, row_of),
-        "column": at(1, column_of) if two else [0] * len(shown),
+        "rows": rows_of(graph.axes[0]),
+        "columns": rows_of(graph.axes[1]) if two else [whole],
+        "node": [graph.refs[i] for i in shown.tolist()],
+        "row": graph.place[shown, 0].tolist(),
+        "column": graph.place[shown, 1].tolist() if two else [0] * len(shown),
         "wape": rounded(1, 1),
         "rmsse": rounded(2, 3),
         "gain": rounded(3, 1),
@@ -102,26 +77,17 @@ def sheet(study: Study) -> dict[str, Any]:
     }
 
 
-def trails(structure: Structure) -> list[list[list[dict[str, Any]]]]:
-    """For every node and dimension, the way from "all" to the node: names, and the node with the rest held fixed."""
-    level_at = {level.depths: i for i, level in enumerate(structure.levels)}
-    node_at = {
-        (i, *values): node
-        for node, (i, values) in enumerate(zip(structure.level_of.tolist(), structure.values.tolist(), strict=True))
-    }
+def trails(graph: Graph) -> list[list[list[dict[str, Any]]]]:
+    """For every node and axis, the way from a top to the node: names, and the node with the rest held fixed."""
+    node_at = {tuple(places): node for node, places in enumerate(graph.place.tolist())}
     found = []
-    for i, values in zip(structure.level_of.tolist(), structure.values.tolist(), strict=True):
-        depths = structure.levels[i].depths
+    for places in graph.place.tolist():
         ways = []
-        for d, dimension in enumerate(structure.dimensions):
-            way: list[dict[str, Any]] = []
-            value = values[d]
-            for depth in range(depths[d], -1, -1):
-                others = level_at[(*depths[:d], depth, *depths[d + 1 :])]
-                node = node_at[(others, *values[:d], value, *values[d + 1 :])]
-                way.append({**_called(dimension, depth, value), "node": node})
-                if depth:
-                    value = int(dimension.parents[depth - 1][value])
-            ways.append(way[::-1])
+        for d, axis in enumerate(graph.axes):
+            way = []
+            for place in axis.way(places[d]):
+                node = node_at[(*places[:d], place, *places[d + 1 :])]
+                way.append({**_called(axis, place), "node": graph.refs[node]})
+            ways.append(way)
         found.append(ways)
     return found

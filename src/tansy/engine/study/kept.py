@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import get_type_hints
@@ -11,16 +12,16 @@ from numpy.typing import NDArray
 
 from tansy.engine.entries import misfit
 from tansy.engine.errors import RecipeError
+from tansy.engine.graph.graph import Graph, node_id
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.kinds import Kinds
-from tansy.engine.structure.grouping import Structure
 
 Integers = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
 class KeptMethod:
-    """node: as `Structure.node_key` names it, such as '{"group": "Herbs", "store": "S1"}'; or kind: one of the
+    """node: as `Graph.ids` has it, such as '{"group": "Herbs", "store": "S1"}'; or kind: one of the
     groups of `Kinds.groups`, of the finest series."""
 
     method: str
@@ -42,28 +43,37 @@ def read_kept(entries: dict[str, str]) -> KeptMethod:
     if bool(entries.get("node")) == bool(entries.get("kind")):
         raise RecipeError("[[methods.kept]] is for one node or for a kind; give one of them.")
     return KeptMethod(
-        str(parse(entries["method"])), entries["reason"].strip(), entries.get("node", ""), entries.get("kind", "")
+        str(parse(entries["method"])), entries["reason"].strip(), _id(entries.get("node", "")), entries.get("kind", "")
     )
 
 
+def _id(written: str) -> str:
+    """A node's id, in whatever order it was written. What is none is left as it is, and is the id of no node."""
+    try:
+        where = json.loads(written)
+    except ValueError:
+        return written
+    return node_id(where) if isinstance(where, dict) else written
+
+
 def kept_methods(
-    kept: Sequence[KeptMethod], methods: Sequence[str], structure: Structure, kinds: Kinds
+    kept: Sequence[KeptMethod], methods: Sequence[str], graph: Graph, kinds: Kinds
 ) -> tuple[Integers, dict[int, str]]:
     """Position of the method kept for each node, [nodes], -1 for none, and the words for each node that has one.
 
     A method kept for a node goes before one kept for its kind, the later before the earlier. kinds: of all nodes.
     Raises RecipeError where there is no such kind.
     """
-    found = np.full(structure.n_nodes, -1, dtype=np.int64)
+    found = np.full(graph.n_nodes, -1, dtype=np.int64)
     words: dict[int, str] = {}
     if not kept:
         return found, words
-    keys = {structure.node_key(i): i for i in range(structure.n_nodes)} if any(one.node for one in kept) else {}
+    at = graph.position
     groups = kinds.groups()
-    finest = np.arange(structure.n_nodes) >= structure.n_aggregates
+    finest = np.arange(graph.n_nodes) >= graph.n_aggregates
     for one in sorted(kept, key=lambda one: bool(one.node)):
         if one.node:
-            nodes = np.array([keys[one.node]] if one.node in keys else [], dtype=np.int64)
+            nodes = np.array([at[one.node]] if one.node in at else [], dtype=np.int64)
         elif one.kind in groups:
             nodes = np.nonzero(groups[one.kind] & finest)[0]
         else:

@@ -6,46 +6,44 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import ndtri
 
-from tansy.engine.structure.grouping import Structure
-from tansy.engine.structure.plans import IN_80_PERCENT, Planned
+from tansy.engine.graph.graph import Graph
+from tansy.engine.plans import IN_80_PERCENT, Planned
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
 
-def expected(
-    planned: Planned, structure: Structure, base: Floats, sigma: Floats, zero: Booleans
-) -> tuple[Floats, Floats]:
+def expected(planned: Planned, graph: Graph, base: Floats, sigma: Floats, zero: Booleans) -> tuple[Floats, Floats]:
     """Base forecasts [nodes, H] and sigmas [nodes] with those of series without a past, from their plans. No total has
     seen them, so what they bring is added to every total above them. zero: [finest, H]."""
     base, sigma = base.copy(), sigma.copy()
     if not planned.arrivals:
         return base, sigma
-    brought = np.zeros((structure.n_series, base.shape[1]))
-    doubt = np.zeros((structure.n_series, 1))
+    brought = np.zeros((graph.n_series, base.shape[1]))
+    doubt = np.zeros((graph.n_series, 1))
     for i, plan, like in planned.arrivals:
-        node = structure.n_aggregates + i
+        node = graph.n_aggregates + i
         if like >= 0:
-            base[node] = plan.share * np.nan_to_num(base[structure.n_aggregates + like])
-            sigma[node] = plan.share * np.nan_to_num(sigma[structure.n_aggregates + like])
+            base[node] = plan.share * np.nan_to_num(base[graph.n_aggregates + like])
+            sigma[node] = plan.share * np.nan_to_num(sigma[graph.n_aggregates + like])
         elif plan.low is not None and plan.high is not None:
             base[node] = 0.5 * (plan.low + plan.high)
             sigma[node] = max((plan.high - plan.low) / (2.0 * IN_80_PERCENT), 1e-6)
         brought[i] = np.where(zero[i], 0.0, base[node])
         doubt[i] = sigma[node] ** 2
-    totals = slice(0, structure.n_aggregates)
-    base[totals] = np.nan_to_num(base[totals]) + structure.summation.sum_up(brought)[totals]
-    sigma[totals] = np.sqrt(np.nan_to_num(sigma[totals]) ** 2 + structure.summation.sum_up(doubt)[totals, 0])
+    totals = slice(0, graph.n_aggregates)
+    base[totals] = np.nan_to_num(base[totals]) + graph.summation.sum_up(brought)[totals]
+    sigma[totals] = np.sqrt(np.nan_to_num(sigma[totals]) ** 2 + graph.summation.sum_up(doubt)[totals, 0])
     return base, sigma
 
 
-def bands(planned: Planned, structure: Structure, forecast: Floats, quantiles: Floats, p: Floats) -> None:
+def bands(planned: Planned, graph: Graph, forecast: Floats, quantiles: Floats, p: Floats) -> None:
     """Bands of series without a past: those of the series they are like, at the share, or the normal ones of which the
     range given is the 80 % band; in place. None of them lies below zero."""
     for i, plan, like in planned.arrivals:
-        node = structure.n_aggregates + i
+        node = graph.n_aggregates + i
         if like >= 0:
-            other = structure.n_aggregates + like
+            other = graph.n_aggregates + like
             width = plan.share * (quantiles[other] - forecast[other])
         else:
             assert plan.low is not None and plan.high is not None

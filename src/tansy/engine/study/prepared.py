@@ -11,12 +11,14 @@ from numpy.typing import NDArray
 from tansy.engine.backtest.known import Keep, Known, anew
 from tansy.engine.backtest.origins import origins
 from tansy.engine.cleaning.corrections import Corrections, by_rules
-from tansy.engine.errors import RecipeError
+from tansy.engine.errors import RecipeError, StructureError
+from tansy.engine.graph.edges import along_edges
+from tansy.engine.graph.graph import Graph
+from tansy.engine.graph.grouping import group
 from tansy.engine.methods.notation import Form, parse
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
-from tansy.engine.structure.grouping import Structure, group
-from tansy.engine.structure.plans import Event, Planned, with_events, with_plans
+from tansy.engine.plans import Event, Planned, with_events, with_plans
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.timeline import Timeline, number_of
 
@@ -28,7 +30,7 @@ class Prepared:
     """What a study stands on. To be had from `prepare`.
 
     received: the panel as it came in. corrections: the planner's; they hold at every origin. kinds_by_hand: series ->
-    kind that a person gave to it. planned: the panel as received, with plans. structure: its nodes.
+    kind that a person gave to it. planned: the panel as received, with plans. graph: its nodes.
     """
 
     received: Panel
@@ -36,7 +38,7 @@ class Prepared:
     corrections: Corrections
     kinds_by_hand: dict[int, str]
     planned: Planned
-    structure: Structure
+    graph: Graph
     _changes: dict[int, Corrections] = field(default_factory=dict)
 
     @property
@@ -88,9 +90,9 @@ class Prepared:
         recipe, panel = self.recipe, self.planned.panel
         series, judged = self._series_at_the_end if at_the_end else self._series(n)
         by_hand = {int(self.planned.position[i]): kind for i, kind in self.kinds_by_hand.items()} if at_the_end else {}
-        first = self.structure.n_aggregates
+        first = self.graph.n_aggregates
         return Known(
-            self.structure,
+            self.graph,
             panel if at_the_end else panel.until(n, recipe.leads),
             series,
             judged,
@@ -133,8 +135,16 @@ def prepare(
     Raises PlanError, StructureError where the recipe does not fit the panel.
     """
     planned = with_plans(panel, recipe.plans)
-    structure = group(planned.panel, recipe.structure)
-    return Prepared(panel, recipe, corrections or Corrections.none(), kinds_by_hand or {}, planned, structure)
+    graph = _graph(planned.panel, recipe)
+    return Prepared(panel, recipe, corrections or Corrections.none(), kinds_by_hand or {}, planned, graph)
+
+
+def _graph(panel: Panel, recipe: Recipe) -> Graph:
+    if not recipe.edges:
+        return group(panel, recipe.structure)
+    if panel.edges is None or panel.edges.name != recipe.edges:
+        raise StructureError(f"[structure] edges = {recipe.edges!r}: no such file was loaded with the sales.")
+    return along_edges(panel, panel.edges)
 
 
 def candidate_forms(recipe: Recipe) -> list[Form]:

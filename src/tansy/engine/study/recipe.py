@@ -16,9 +16,9 @@ from tansy.engine.entries import misfit
 from tansy.engine.errors import PlanError, RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.panel import Panel
+from tansy.engine.plans import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
-from tansy.engine.structure.plans import Plan, read_plan
 from tansy.engine.study.driven import default_drivers, driven_methods
 from tansy.engine.study.kept import KeptMethod, read_kept
 from tansy.engine.timeline import Timeline
@@ -56,14 +56,15 @@ _PLAIN_CANDIDATES = ("seasonal-naive", "naive", "mean", "drift", "ets(A,N,N)", "
 class Recipe:
     """What a study does. `data` is where the panel comes from when the study runs from files.
 
-    structure: per key column, its levels from coarse to fine. methods: texts, in any order. origins, step, leads: of
-    the backtest; the forecast is as long as the longest lead. anchor: a period that is an origin, so that origins stand
-    still while history grows; without one the newest origin has a full window. fallback: methods to take where no error
-    has come yet, the first that can be fitted. reconciliation: one of `reconcile.projection.METHODS`.
+    structure: per key column, its levels from coarse to fine. edges: instead of it, the file that says which node or
+    series lies below which parent. methods: texts, in any order. origins, step, leads: of the backtest; the forecast
+    is as long as the longest lead. anchor: a period that is an origin, so that origins stand still while history grows;
+    without one the newest origin has a full window. fallback: methods to take where no error has come yet, the first
+    that can be fitted. reconciliation: one of `reconcile.projection.METHODS`.
     whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a
     series without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious
     values; they change nothing unless they say above which score. plans: what is known beyond history, see
-    `structure.plans`. kept: methods that a planner has settled on.
+    `engine.plans`. kept: methods that a planner has settled on.
     """
 
     name: str
@@ -82,6 +83,7 @@ class Recipe:
     cleaning: Rules | None = None
     plans: tuple[Plan, ...] = ()
     kept: tuple[KeptMethod, ...] = ()
+    edges: str = ""
     data: ReadOptions | None = field(default=None, compare=False)
 
     def __post_init__(self) -> None:
@@ -107,7 +109,7 @@ class Recipe:
         document: dict[str, Any] = {"name": self.name}
         if self.data is not None:
             document["data"] = {k: v for k, v in asdict(self.data).items() if v not in (None, [], ())}
-        document["structure"] = self.structure
+        document["structure"] = {"edges": self.edges} if self.edges else self.structure
         if self.plans:
             document["plans"] = [_entries(plan) for plan in self.plans]
         if self.cleaning is not None:
@@ -135,7 +137,7 @@ def _entries(plan: Plan | KeptMethod) -> dict[str, Any]:
 
 _Table = dict[str, Any]
 _DOCUMENT: dict[str, Any] = {
-    "name": str, "structure": dict[str, tuple[str, ...]], "data": _Table, "cleaning": _Table,
+    "name": str, "structure": _Table, "data": _Table, "cleaning": _Table,
     "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "reconciliation": _Table, "intervals": _Table,
 }  # fmt: skip
 _SECTIONS: dict[str, _Table] = {
@@ -164,12 +166,14 @@ def read_recipe(text: str) -> Recipe:
         wrong = misfit(document.get(section, {}), entries)
         if wrong:
             raise RecipeError(f"[{section}] {wrong[1]}.")
+    structure, edges = _structure(document.get("structure", {}))
     try:
         backtest = document["backtest"]
         reconciliation = document.get("reconciliation", {})
         return Recipe(
             name=document.get("name", "Study"),
-            structure={key: list(levels) for key, levels in document.get("structure", {}).items()},
+            structure=structure,
+            edges=edges,
             methods=tuple(document["methods"]["candidates"]),
             origins=backtest["origins"],
             step=backtest["step"],
@@ -188,6 +192,19 @@ def read_recipe(text: str) -> Recipe:
         )
     except KeyError as error:
         raise RecipeError(f"The recipe lacks the entry {error}.") from None
+
+
+def _structure(section: _Table) -> tuple[dict[str, list[str]], str]:
+    """Levels by key column, or the name of the file of edges."""
+    edges = section.get("edges")
+    if isinstance(edges, str):
+        if len(section) > 1 or not edges:
+            raise RecipeError("[structure] edges names a file, and stands there alone.")
+        return {}, edges
+    wrong = misfit({"structure": section}, {"structure": dict[str, tuple[str, ...]]})
+    if wrong:
+        raise RecipeError(f"The recipe {wrong[1]}.")
+    return {key: list(levels) for key, levels in section.items()}, ""
 
 
 def _plan(number: int, entries: dict[str, Any]) -> Plan:
@@ -231,7 +248,8 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     methods = (*_PLAIN_CANDIDATES, *slow, *_SEASONAL_CANDIDATES[timeline.frequency], *driven)
     return Recipe(
         name="Default",
-        structure=structure,
+        structure={} if panel.edges else structure,
+        edges=panel.edges.name if panel.edges else "",
         methods=methods,
         origins=number,
         step=step,

@@ -24,13 +24,14 @@ from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
+from tansy.engine.graph.graph import Graph
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
-from tansy.engine.structure.grouping import Structure
 from tansy.engine.study import accuracy, planned_nodes
 from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
+from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.seen import Seen
@@ -50,14 +51,14 @@ Progress = Callable[[str, int, int], None]
 
 @dataclass(frozen=True)
 class Study:
-    """Everything a study found. Arrays over nodes are in the order of `structure`.
+    """Everything a study found. Arrays over nodes are in the order of `graph`.
 
     history: [nodes, periods], corrected, as methods see it. received: [nodes, periods], as it came in and as forecasts
     are scored, without stock-outs and closures. corrections: what was changed.
     seen_at: number of periods seen at each origin, oldest first.
-    methods: texts from simple to rich; chosen: [nodes], position in methods, -1 where the node is zero by decision.
-    chosen_at: [nodes, origins], the method chosen there, by errors that had come by then. was_tested: [nodes].
-    base, forecast: [nodes, H], before and after reconciliation. quantiles: [nodes, Q, H] for `probabilities`.
+    methods: texts from simple to rich. chosen_at: [nodes, origins], position of the method chosen there, by errors that
+    had come by then, -1 where the node was zero by decision. was_tested: [nodes].
+    published: the forecast from the end of history.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
     kinds: what the demand of each node is like. notes: node -> what plans say of its forecast. kept:
     node -> why its method was kept by hand.
@@ -68,7 +69,6 @@ class Study:
     tables: pooled accuracy, see `accuracy`. tasks: how many were computed and used again. seconds: per step.
     """
 
-    structure: Structure
     timeline: Timeline
     recipe: Recipe
     history: Floats
@@ -76,13 +76,9 @@ class Study:
     corrections: Corrections
     seen_at: list[int]
     methods: tuple[str, ...]
-    chosen: Integers
     chosen_at: Integers
     was_tested: Booleans
-    base: Floats
-    forecast: Floats
-    probabilities: Floats
-    quantiles: Floats
+    published: Forecast
     tested: Floats
     tested_quantiles: Floats
     kinds: Kinds
@@ -100,6 +96,34 @@ class Study:
     tasks: Counts
     seconds: dict[str, float]
     peak_memory_mb: float
+
+    @property
+    def graph(self) -> Graph:
+        return self.published.graph
+
+    @property
+    def base(self) -> Floats:
+        """[nodes, H], before reconciliation."""
+        return self.published.base
+
+    @property
+    def forecast(self) -> Floats:
+        """[nodes, H]."""
+        return self.published.mean
+
+    @property
+    def probabilities(self) -> Floats:
+        return self.published.probabilities
+
+    @property
+    def quantiles(self) -> Floats:
+        """[nodes, Q, H]."""
+        return self.published.quantiles
+
+    @property
+    def chosen(self) -> Integers:
+        """[nodes], position in methods, -1 where the node is zero by decision."""
+        return self.published.chosen
 
 
 class _Steps:
@@ -167,7 +191,7 @@ def _run(
     steps: _Steps,
     workers: int | None,
 ) -> Study:
-    recipe, structure, seen_at = prepared.recipe, prepared.structure, prepared.seen_at
+    recipe, graph, seen_at = prepared.recipe, prepared.graph, prepared.seen_at
     methods = tuple(str(form) for form in prepared.forms)
     with steps("fit and backtest"):
         endings, tasks = carry_out(
@@ -192,10 +216,10 @@ def _run(
     with steps("bands"):
         p = probabilities(list(recipe.levels))
         quantiles = _bands(prepared, seen, chosen, coherent, sigma, zeros, p)
-        forecast = coherent.published[:, -1]
+        layers = [Layer("reconciliation", coherent.published[:, -1] + 0.0)]
         if recipe.whole_units:
-            finest = slice(structure.n_aggregates, None)
-            forecast = structure.summation.sum_up(whole_numbers(forecast[finest], structure.tree()))
+            finest = layers[-1].mean[graph.n_aggregates :]
+            layers.append(Layer("rounding", graph.summation.sum_up(whole_numbers(finest, graph.tree)) + 0.0))
             outward = (p > 0.5)[None, :, None]
             ends = quantiles[:, -1]
             quantiles[:, -1] = np.where(outward, np.ceil(ends - 1e-9), np.floor(ends + 1e-9))
@@ -207,12 +231,15 @@ def _run(
         if backtest is not None:
             backtest(Backtest(prepared, methods, endings, chosen, tested, tested_quantiles, p, actuals))
     store.sweep()
-    nothing_now = nothing_below(structure, zeros[-1])
+    nothing_now = nothing_below(graph, zeros[-1])
     final = chosen.method[:, -1].copy()
     final[nothing_now.all(axis=1)] = -1
     said = prepared.planned.notes(recipe.plans, prepared.timeline.last + 1, recipe.leads)
+    published = Forecast(
+        graph, prepared.timeline.after(recipe.leads), np.nan_to_num(base[:, -1]) + 0.0, tuple(layers), final, p,
+        quantiles[:, -1],
+    )  # fmt: skip
     return Study(
-        structure=structure,
         timeline=prepared.timeline,
         recipe=recipe,
         history=end.values,
@@ -220,16 +247,12 @@ def _run(
         corrections=prepared.changes(),
         seen_at=seen_at,
         methods=methods,
-        chosen=final,
         chosen_at=chosen.method[:, :-1],
         was_tested=chosen.was_tested,
-        base=np.nan_to_num(base[:, -1]) + 0.0,
-        forecast=forecast + 0.0,
-        probabilities=p,
-        quantiles=quantiles[:, -1],
+        published=published,
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
         tested_quantiles=tested_quantiles,
-        notes={structure.n_aggregates + i: sentence for i, sentence in said.items()},
+        notes={graph.n_aggregates + i: sentence for i, sentence in said.items()},
         kept={i: words for i, words in seen[-1].kept_words.items() if chosen.method[i, -1] == seen[-1].kept[i]},
         kinds=end.kinds,
         parameters=chosen.parameters,
@@ -240,7 +263,7 @@ def _run(
         hits=hits,
         origin_wape=wape(actuals - tested, actuals, axis=2),
         tables=tables,
-        largest_gap=structure.summation.largest_gap(forecast),
+        largest_gap=graph.summation.largest_gap(published.mean),
         tasks=tasks,
         seconds=steps.seconds,
         peak_memory_mb=peak_memory_mb(),
@@ -272,9 +295,9 @@ class Backtest:
 def _zero_by_decision(prepared: Prepared, seen: Seen, method: Integers) -> Booleans:
     """Finest nodes and leads that are forecast as zero, [finest, H]: not on sale yet, ended, out of the season of what
     is sold in season only, or closed by a plan."""
-    comes = np.zeros(prepared.structure.n_series, dtype=bool)
+    comes = np.zeros(prepared.graph.n_series, dtype=bool)
     comes[[i for i, _, _ in prepared.planned.arrivals]] = True
-    never = (method[prepared.structure.n_aggregates :] < 0) & ~comes
+    never = (method[prepared.graph.n_aggregates :] < 0) & ~comes
     return np.asarray(never[:, None] | seen.closed)
 
 
@@ -283,7 +306,7 @@ def _with_plans(prepared: Prepared, seen: list[Seen], chosen: Chosen, zero_now: 
     is to come by plan."""
     base, sigma = chosen.base.copy(), chosen.sigma.copy()
     base[:, -1], sigma[:, -1] = planned_nodes.expected(
-        prepared.planned, prepared.structure, base[:, -1], sigma[:, -1], zero_now
+        prepared.planned, prepared.graph, base[:, -1], sigma[:, -1], zero_now
     )
     for o, one in enumerate(seen):
         sigma[:, o] = believed(sigma[:, o], base[:, o], one.floor, one.few)
@@ -304,14 +327,14 @@ def _reconcile_all(
     prepared: Prepared, judged: accuracy.Judged, base: Floats, sigma: Floats, zeros: list[Booleans], store: Store,
     steps: _Steps, workers: int | None,
 ) -> _Coherent:  # fmt: skip
-    recipe, structure, n_origins = prepared.recipe, prepared.structure, len(prepared.seen_at)
+    recipe, graph, n_origins = prepared.recipe, prepared.graph, len(prepared.seen_at)
     names = list(dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)))
     published, unreconciled = np.empty_like(base), np.empty_like(base[:, :-1])
-    sums = {name: np.zeros((structure.n_nodes, 1, accuracy.N_SUMS)) for name in names}
+    sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in names}
     done, of = 0, n_origins * len(names) + 1
 
     def at(o: int, name: str) -> tuple[str, Floats]:
-        given = (structure, base[:, o], name, sigma[:, o], recipe.nonnegative, zeros[o])
+        given = (graph, base[:, o], name, sigma[:, o], recipe.nonnegative, zeros[o])
         return name, store.array(key_of(*given), lambda: reconciled(*given))
 
     for o in range(n_origins):
@@ -325,9 +348,9 @@ def _reconcile_all(
             steps.say("reconcile", done, of)
     published[:, -1] = at(n_origins, recipe.reconciliation)[1]
     steps.say("reconcile", of, of)
-    runs = accuracy.runs_of(structure, 0, structure.n_nodes)
+    runs = accuracy.runs_of(graph, 0, graph.n_nodes)
     pooled = {
-        name: accuracy.by_level(structure, [(run, accuracy.pooled_sums(own[run])[:1]) for run in runs])
+        name: accuracy.by_level(graph, [(run, accuracy.pooled_sums(own[run])[:1]) for run in runs])
         for name, own in sums.items()
     }
     return _Coherent(published, unreconciled, pooled)
@@ -338,8 +361,8 @@ def _bands(
     p: Floats,
 ) -> Floats:  # fmt: skip
     """Quantiles [nodes, origins + 1, Q, H], each origin's from what had been missed by then."""
-    recipe, structure, published = prepared.recipe, prepared.structure, coherent.published
-    calibration = Calibration(groups(structure.level_of, len(structure.levels)), p)
+    recipe, graph, published = prepared.recipe, prepared.graph, coherent.published
+    calibration = Calibration(groups(graph.level_of, len(graph.levels)), p)
     floor = 0.0 if recipe.nonnegative else -np.inf
     found = np.empty((*published.shape[:2], len(p), recipe.leads))
     could = chosen.method[:, :, None] >= 0
@@ -352,8 +375,8 @@ def _bands(
         offsets = calibration.offsets(errors, Scale(sigma[:, o], relative, chosen.spread[:, o]))
         quantiles = np.maximum(published[:, o, None] + offsets, floor)
         if o == len(prepared.seen_at):
-            planned_nodes.bands(prepared.planned, structure, published[:, o], quantiles, p)
-        quantiles = np.where(nothing_below(structure, zeros[o])[:, None], 0.0, quantiles)
+            planned_nodes.bands(prepared.planned, graph, published[:, o], quantiles, p)
+        quantiles = np.where(nothing_below(graph, zeros[o])[:, None], 0.0, quantiles)
         found[:, o] = whole_bands(quantiles, one.counts)
     return found
 
@@ -363,13 +386,11 @@ def _accuracy(
     tested: Floats, tested_quantiles: Floats, p: Floats,
 ) -> tuple[Floats, Floats, accuracy.Tables]:  # fmt: skip
     """Scores [nodes, 5] and hits [nodes, bands] of what is published, and the pooled tables."""
-    structure = prepared.structure
-    starts = range(0, structure.n_nodes, _ROWS)
-    runs = [
-        run for start in starts for run in accuracy.runs_of(structure, start, min(start + _ROWS, structure.n_nodes))
-    ]
-    scores = np.empty((structure.n_nodes, 5))
-    hits = np.empty((structure.n_nodes, len(p) // 2))
+    graph = prepared.graph
+    starts = range(0, graph.n_nodes, _ROWS)
+    runs = [run for start in starts for run in accuracy.runs_of(graph, start, min(start + _ROWS, graph.n_nodes))]
+    scores = np.empty((graph.n_nodes, 5))
+    hits = np.empty((graph.n_nodes, len(p) // 2))
     pooled: list[tuple[slice, Floats]] = []
     held: list[tuple[slice, Floats]] = []
     for run in runs:
@@ -381,13 +402,13 @@ def _accuracy(
         inside = accuracy.inside(own.actuals, tested_quantiles[run])
         hits[run] = accuracy.over(np.nansum(inside, axis=(1, 3)), (~np.isnan(inside)).sum(axis=(1, 3)))
         held.append((run, np.stack([np.nansum(inside, axis=(0, 1)).T, (~np.isnan(inside)).sum(axis=(0, 1)).T])))
-    of_methods = np.concatenate([chosen.pooled, accuracy.by_level(structure, pooled)], axis=1)
-    counts = accuracy.by_level(structure, held)
+    of_methods = np.concatenate([chosen.pooled, accuracy.by_level(graph, pooled)], axis=1)
+    counts = accuracy.by_level(graph, held)
     counts = np.concatenate([counts.sum(axis=2, keepdims=True), counts], axis=2)
     tables = accuracy.Tables(
         method_names=(*methods, accuracy.CHOICE, accuracy.PUBLISHED),
         reconciliation_names=tuple(coherent.pooled),
-        level_names=(*(level.name for level in structure.levels), "all nodes"),
+        level_names=(*(level.name for level in graph.levels), "all nodes"),
         band_levels=tuple(float(round(100.0 * (1.0 - 2.0 * one), 6)) for one in p[: len(p) // 2]),
         by_method=accuracy.measures(of_methods) + 0.0,
         by_reconciliation=accuracy.measures(np.stack([one[:, 0] for one in coherent.pooled.values()], axis=1)) + 0.0,

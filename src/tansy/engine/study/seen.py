@@ -44,11 +44,11 @@ class Seen:
 
     @classmethod
     def of(cls, known: Known, prepared: Prepared, methods: tuple[str, ...]) -> Seen:
-        structure, recipe, kinds = known.structure, prepared.recipe, known.kinds
-        finest = slice(structure.n_aggregates, None)
+        graph, recipe, kinds = known.graph, prepared.recipe, known.kinds
+        finest = slice(graph.n_aggregates, None)
         shut = prepared.planned.closed(recipe.plans, known.timeline.last + 1, known.horizon)
         out_of_season = kinds.in_season_only[finest, None] & ~kinds.in_season[finest]
-        kept, words = kept_methods(recipe.kept, methods, structure, kinds)
+        kept, words = kept_methods(recipe.kept, methods, graph, kinds)
         return cls(
             n_seen=known.n_seen,
             came=known.judged[:, prepared.seen_at[0] :].copy(),

@@ -31,7 +31,7 @@ BLOCK = 512
 
 @dataclass(frozen=True)
 class Task:
-    """method: its text. n_seen: periods seen at the origin. nodes: positions [k], in the study's structure."""
+    """method: its text. n_seen: periods seen at the origin. nodes: positions [k], in the study's graph."""
 
     method: str
     n_seen: int
@@ -103,7 +103,7 @@ def carry_out(
     was fitted stays in the store.
     """
     methods = tuple(str(form) for form in forms)
-    n_blocks = -(-prepared.structure.n_nodes // BLOCK)
+    n_blocks = -(-prepared.graph.n_nodes // BLOCK)
     ends = [*prepared.seen_at, prepared.timeline.n_periods]
     watch = _Watch(len(ends) * len(forms) * n_blocks, say, stop_if_asked)
     watch.look()

@@ -24,7 +24,7 @@ from tansy.server.api.fields import IdsField, NumberField
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios import overview
 from tansy.server.portfolios.models import Correction, Load, Portfolio, Search
-from tansy.server.portfolios.panels import key_parts, keys_of, labels_of, names_of, shown
+from tansy.server.portfolios.panels import key_parts, keys_of, labels_of, names_of, refs_of, shown
 
 _MOST_SHOWN = 2000
 
@@ -36,6 +36,7 @@ def _load(pk: int) -> Load:
 class CoverageSerializer(serializers.Serializer):
     periods = serializers.ListField(child=serializers.CharField())
     series = serializers.ListField(child=serializers.CharField())
+    refs = serializers.ListField(child=serializers.CharField(), help_text="What addresses call each series.")
     orders = serializers.DictField(child=serializers.ListField(child=serializers.IntegerField()))
     volume = serializers.ListField(child=serializers.FloatField())
     empty = serializers.ListField(child=serializers.FloatField())
@@ -58,7 +59,7 @@ class GroupSerializer(serializers.Serializer):
     now = serializers.FloatField()
     before = serializers.FloatField()
     year_before = serializers.FloatField(allow_null=True)
-    series = serializers.IntegerField(allow_null=True, help_text="Position, where the group is one series.")
+    series = serializers.CharField(allow_null=True, help_text="Its ref, where the group is one series.")
 
 
 class NullableRow(serializers.ListField):
@@ -100,7 +101,10 @@ class OverviewView(APIView):
 
 
 class SeriesViewSerializer(serializers.Serializer):
-    position = serializers.IntegerField()
+    series = serializers.CharField()
+    previous = serializers.CharField(allow_null=True)
+    next = serializers.CharField(allow_null=True)
+    place = serializers.IntegerField()
     n_series = serializers.IntegerField()
     name = serializers.CharField()
     labels = serializers.ListField(child=serializers.CharField())
@@ -115,9 +119,9 @@ class SeriesViewSerializer(serializers.Serializer):
 
 class SeriesView(APIView):
     @extend_schema(responses=SeriesViewSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, series: str) -> Response:
         """One series as received and as corrected."""
-        return Response(overview.series_view(_load(pk), position))
+        return Response(overview.series_view(_load(pk), series))
 
 
 class RulesSerializer(serializers.Serializer):
@@ -136,7 +140,7 @@ STATES = ("open", "accepted", "dismissed")
 
 class SuspicionSerializer(serializers.Serializer):
     id = serializers.IntegerField(help_text="Place in the search.")
-    series = serializers.IntegerField()
+    series = serializers.CharField()
     name = serializers.CharField()
     rule = serializers.CharField(help_text="One of the rules of `RulesSerializer`.")
     words = serializers.CharField()
@@ -169,7 +173,7 @@ class SearchSerializer(serializers.Serializer):
 
 def _search_json(kept: Search) -> dict[str, Any]:
     found = ledger.suspicions(kept)
-    names = names_of(kept.load)
+    names, refs = names_of(kept.load), refs_of(kept.load)
     states = ledger.states(kept, found, keys_of(kept.load))
     labels = kept.load.timeline.labels
     order = sorted(range(len(found)), key=lambda k: (states[k] != "open", -found.score[k]))[:_MOST_SHOWN]
@@ -193,7 +197,7 @@ def _search_json(kept: Search) -> dict[str, Any]:
         "found": [
             {
                 "id": k,
-                "series": int(found.series[k]),
+                "series": refs[int(found.series[k])],
                 "name": names[int(found.series[k])],
                 "rule": RULES[int(found.rule[k])],
                 "words": WORDS[RULES[int(found.rule[k])]],
@@ -436,7 +440,7 @@ class MarkView(APIView):
 
 
 class KindEntrySerializer(serializers.Serializer):
-    position = serializers.IntegerField()
+    series = serializers.CharField()
     name = serializers.CharField()
     kind = serializers.CharField()
     by_hand = serializers.BooleanField()
@@ -459,7 +463,6 @@ class KindGroupSerializer(serializers.Serializer):
 
 
 class CloudSerializer(serializers.Serializer):
-    position = serializers.ListField(child=serializers.IntegerField())
     interval = serializers.ListField(child=serializers.FloatField())
     variation = serializers.ListField(child=serializers.FloatField())
 
@@ -474,7 +477,7 @@ class KindsSerializer(serializers.Serializer):
 
 
 class MoveSerializer(serializers.Serializer):
-    positions = serializers.ListField(child=serializers.IntegerField())
+    series = serializers.ListField(child=serializers.CharField())
     kind = serializers.CharField(allow_null=True)
 
 
@@ -489,5 +492,5 @@ class KindsView(APIView):
         """Give a kind to series by hand; null takes it back."""
         fields = MoveSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
-        n = overview.move(_load(pk), fields.validated_data["positions"], fields.validated_data["kind"], request.user)
+        n = overview.move(_load(pk), fields.validated_data["series"], fields.validated_data["kind"], request.user)
         return Response({"count": n})

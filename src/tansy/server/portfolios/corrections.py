@@ -14,7 +14,7 @@ from django.utils import timezone
 from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE, Corrections
 from tansy.engine.cleaning.rules import RULES, Rules
 from tansy.engine.cleaning.suspicious import Suspicions, find_suspicious
-from tansy.engine.structure.plans import with_events
+from tansy.engine.plans import with_events
 from tansy.engine.timeline import label
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Correction, Dismissal, Load, Portfolio, Search

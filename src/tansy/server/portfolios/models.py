@@ -10,7 +10,7 @@ from django.conf import settings
 from django.db import models
 from numpy.typing import NDArray
 
-from tansy.engine.panel import Panel
+from tansy.engine.panel import Edges, Panel
 from tansy.engine.timeline import FREQUENCIES, Timeline
 
 
@@ -83,6 +83,7 @@ class Load(Frozen):
     key_names = models.JSONField()
     attributes = models.JSONField()
     levels = models.JSONField()
+    edges = models.JSONField(null=True, help_text="Which node or series lies below which parent, where a file says so.")
     driver_names = models.JSONField(default=list)
     n_ahead = models.PositiveIntegerField(default=0, help_text="Periods ahead for which drivers are known.")
     appended = models.JSONField(null=True, help_text="What was new and revised; null where the load began anew.")
@@ -112,12 +113,20 @@ class Load(Frozen):
             kept_in = "<f8" if len(packed) == 8 * math.prod(shape) else "<f4"  # loads of earlier versions
             cube = np.frombuffer(packed, dtype=kept_in).reshape(shape)
             drivers = {name: cube[:, d].astype(np.float64) for d, name in enumerate(self.driver_names)}
-        return Panel(self.timeline, tuple(self.key_names), keys, values, self.attributes, drivers)
+        return Panel(self.timeline, tuple(self.key_names), keys, values, self.attributes, drivers, _edges(self.edges))
 
     @property
     def is_used(self) -> bool:
         """Whether a study was made from it, so that it cannot be undone any more."""
         return self.studies.exists()
+
+
+def _edges(kept: dict[str, Any] | None) -> Edges | None:
+    if kept is None:
+        return None
+    children = tuple(tuple(child) for child in kept["children"])
+    lists = {name: tuple(kept[name]) for name in ("parents", "splits", "levels")}
+    return Edges(kept["name"], children=children, several_keys=kept["several_keys"], **lists)
 
 
 class Series(Frozen):
@@ -226,7 +235,7 @@ class MovedSeries(models.Model):
 
 
 class Plan(models.Model):
-    """What planners know that history does not say; `engine.structure.plans` says what there is."""
+    """What planners know that history does not say; `engine.plans` says what there is."""
 
     portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="plans")
     entries = models.JSONField()

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
-from rest_framework.exceptions import NotFound
 
 from tansy.engine.profile.kinds import MOVABLE, find_kinds
 from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
@@ -18,7 +17,7 @@ from tansy.engine.study.recipe import season_and_a_bit
 from tansy.server.api.errors import Unusable
 from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Load, MovedSeries
-from tansy.server.portfolios.panels import keys_of, labels_of, names_of, panel_of, shown
+from tansy.server.portfolios.panels import keys_of, labels_of, names_of, panel_of, refs_of, series_at, shown
 
 Floats = NDArray[np.float64]
 
@@ -40,6 +39,7 @@ def coverage_of(load: Load) -> dict[str, Any]:
     return {
         "periods": panel.timeline.labels,
         "series": names_of(load),
+        "refs": refs_of(load),
         "orders": {name: order.tolist() for name, order in found.orders.items()},
         "volume": numbers(found.volume, 2),
         "empty": numbers(found.empty),
@@ -85,7 +85,7 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
                 "now": group.now,
                 "before": group.before,
                 "year_before": group.year_before,
-                "series": int(at[group.first]) if group.n_series == 1 else None,
+                "series": refs_of(load)[int(at[group.first])] if group.n_series == 1 else None,
             }
             for group in groups[:_MOST_GROUPS]
         ],
@@ -93,17 +93,19 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
     }
 
 
-def series_view(load: Load, position: int) -> dict[str, Any]:
-    """One series: as received, as corrected, and its drivers."""
-    panel = panel_of(load)
-    if not 0 <= position < panel.n_series:
-        raise NotFound("There is no such series.")
+def series_view(load: Load, ref: str) -> dict[str, Any]:
+    """One series: as received, as corrected, and its drivers. Raises Http404 where there is none."""
+    panel, refs = panel_of(load), refs_of(load)
+    position = series_at(load, ref)
     changes = standing(load)
     corrected = panel.values[position].copy()
     mine = changes.series == position
     corrected[changes.period[mine]] = changes.value[mine]
     return {
-        "position": position,
+        "series": refs[position],
+        "previous": refs[position - 1] if position else None,
+        "next": refs[position + 1] if position + 1 < panel.n_series else None,
+        "place": position + 1,
         "n_series": panel.n_series,
         "name": shown([panel.keys[key][position] for key in panel.key_names]),
         "labels": [
@@ -136,7 +138,7 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     strong = strengths(panel.values, timeline)
     volume = np.nansum(panel.values[:, -timeline.season_length :], axis=1)
     members = kinds.groups()
-    names = names_of(load)
+    names, refs = names_of(load), refs_of(load)
 
     def entry(i: int) -> dict[str, Any]:
         figures = {
@@ -150,7 +152,7 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
         }
         sold = not np.isnan(kinds.first_sale[i])
         return {
-            "position": i,
+            "series": refs[i],
             "name": names[i],
             "kind": kinds.words(i),
             "by_hand": i in by_hand,
@@ -186,21 +188,20 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
         "series": listed,
         "movable": list(MOVABLE),
         "cloud": {
-            "position": cloud.tolist(),
             "interval": numbers(kinds.interval[cloud], 3),
             "variation": numbers(kinds.variation[cloud], 3),
         },
     }
 
 
-def move(load: Load, positions: list[int], kind: str | None, user: Any) -> int:
+def move(load: Load, series: list[str], kind: str | None, user: Any) -> int:
     """Give a kind to series by hand, or take it back with None."""
     if kind is not None and kind not in MOVABLE:
         raise Unusable(f"There is no kind {kind!r}; choose {', '.join(MOVABLE)}.")
-    keys = keys_of(load)
-    if not positions or not all(0 <= i < len(keys) for i in positions):
+    keys = dict(zip(refs_of(load), keys_of(load), strict=True))
+    if not series or not all(ref in keys for ref in series):
         raise Unusable("Choose series of this portfolio.")
-    chosen = [keys[i] for i in positions]
+    chosen = [keys[ref] for ref in series]
     with transaction.atomic():
         MovedSeries.objects.filter(portfolio=load.portfolio, key__in=chosen).delete()
         if kind is not None:

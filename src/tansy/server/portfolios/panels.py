@@ -6,6 +6,9 @@ import json
 from collections.abc import Sequence
 from functools import lru_cache
 
+from django.http import Http404
+
+from tansy.engine.graph.graph import node_id, node_ref
 from tansy.engine.panel import Panel
 from tansy.server.portfolios.models import Load
 
@@ -35,6 +38,22 @@ def keys_of(load: Load) -> list[str]:
     return _keys(load.pk)
 
 
+def refs_of(load: Load) -> list[str]:
+    """What addresses call every series of a load, in order: as the nodes of studies are called that are series."""
+    return _refs(load.pk)
+
+
+def series_at(load: Load, ref: str) -> int:
+    """Position of a series by its `ref`, or by its number, as addresses had it once. Raises Http404 without one."""
+    refs = refs_of(load)
+    if ref.isdecimal() and int(ref) < len(refs):
+        return int(ref)
+    try:
+        return refs.index(ref)
+    except ValueError:
+        raise Http404("There is no such series.") from None
+
+
 def names_of(load: Load) -> list[str]:
     """What every series of a load is called, in order: the names of its key values, or their codes."""
     return _names(load.pk)
@@ -50,6 +69,7 @@ def forget() -> None:
     """For tests, which roll back and use the same ids again."""
     _panel.cache_clear()
     _keys.cache_clear()
+    _refs.cache_clear()
     _names.cache_clear()
 
 
@@ -62,6 +82,12 @@ def _panel(load_id: int) -> Panel:
 def _keys(load_id: int) -> list[str]:
     panel = _panel(load_id)
     return [key_id(keys) for keys in zip(*(panel.keys[name] for name in panel.key_names), strict=True)]
+
+
+@lru_cache(maxsize=2)
+def _refs(load_id: int) -> list[str]:
+    panel = _panel(load_id)
+    return [node_ref(node_id(panel.series_key(i))) for i in range(panel.n_series)]
 
 
 @lru_cache(maxsize=2)

@@ -12,8 +12,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.errors import PlanError
-from tansy.engine.structure.plans import Plan as EnginePlan
-from tansy.engine.structure.plans import describe, read_plan, with_plans
+from tansy.engine.plans import Plan as EnginePlan
+from tansy.engine.plans import describe, read_plan, with_plans
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Plan, Portfolio
 from tansy.server.portfolios.panels import panel_of

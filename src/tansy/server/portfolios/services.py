@@ -255,6 +255,7 @@ def store_load(
             key_names=list(panel.key_names),
             attributes=panel.attributes,
             levels=default_levels(panel) if appended is None else portfolio.load.levels,
+            edges=asdict(panel.edges) if panel.edges else None,
             driver_names=list(panel.drivers),
             n_ahead=panel.n_ahead,
             appended=appended.to_json() if appended else None,

@@ -15,7 +15,7 @@ urlpatterns = [
     path("portfolios/<int:pk>/loads/", api.LoadsView.as_view()),
     path("portfolios/<int:pk>/coverage/", cleaning_api.CoverageView.as_view()),
     path("portfolios/<int:pk>/overview/", cleaning_api.OverviewView.as_view()),
-    path("portfolios/<int:pk>/series/<int:position>/", cleaning_api.SeriesView.as_view()),
+    path("portfolios/<int:pk>/series/<str:series>/", cleaning_api.SeriesView.as_view()),
     path("portfolios/<int:pk>/searches/", cleaning_api.SearchesView.as_view()),
     path("searches/<int:pk>/decisions/", cleaning_api.DecisionView.as_view()),
     path("portfolios/<int:pk>/corrections/", cleaning_api.LedgerView.as_view()),

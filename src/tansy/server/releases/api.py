@@ -81,10 +81,10 @@ class ReleasedSerializer(serializers.Serializer):
 
 class ReleasedView(APIView):
     @extend_schema(responses=ReleasedSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """What the release before this study says of a node, over the periods that the study forecasts."""
         study = get_object_or_404(Study, pk=pk)
-        found = services.released_before(study, position)
+        found = services.released_before(study, node)
         if found is None:
             return Response({"release": None, "mean": []})
         release, means = found
@@ -108,10 +108,10 @@ class DraftView(APIView):
                 "holds": draft.holds,
                 "published_as": published.number if published else None,
                 "checks": CheckSerializer(draft.checks, many=True).data,
-                "n_series": draft.n_series,
-                "n_nodes": draft.n_nodes,
+                "n_series": draft.forecast.graph.n_series,
+                "n_nodes": draft.forecast.graph.n_nodes,
                 "past_periods": study.load.timeline.labels,
-                "periods": draft.periods,
+                "periods": draft.forecast.timeline.labels,
                 "total": services.total_of(draft),
                 "last_release": ReleaseSerializer(last).data if last else None,
             }

@@ -5,7 +5,7 @@ from tansy.server.releases import api
 urlpatterns = [
     path("studies/<int:pk>/draft/", api.DraftView.as_view()),
     path("studies/<int:pk>/publish/", api.PublishView.as_view()),
-    path("studies/<int:pk>/nodes/<int:position>/released/", api.ReleasedView.as_view()),
+    path("studies/<int:pk>/nodes/<str:node>/released/", api.ReleasedView.as_view()),
     path("portfolios/<int:pk>/releases/", api.ReleasesView.as_view()),
     path("releases/<int:pk>/csv/", api.CsvView.as_view()),
     path("releases/<int:pk>/parquet/", api.ParquetView.as_view()),

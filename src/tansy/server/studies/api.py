@@ -20,7 +20,7 @@ from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services
-from tansy.server.studies.models import Node, Result, Run, Study, unpack
+from tansy.server.studies.models import Node, Result, Run, Study, node_at, unpack
 
 
 class RunSerializer(serializers.ModelSerializer):
@@ -94,7 +94,7 @@ class SheetSerializer(serializers.Serializer):
 
     rows = TreeRowSerializer(many=True)
     columns = TreeRowSerializer(many=True)
-    node = serializers.ListField(child=serializers.IntegerField())
+    node = serializers.ListField(child=serializers.CharField())
     row = serializers.ListField(child=serializers.IntegerField())
     column = serializers.ListField(child=serializers.IntegerField())
     wape = serializers.ListField(child=serializers.FloatField(allow_null=True))
@@ -109,7 +109,7 @@ class SheetSerializer(serializers.Serializer):
 class StepSerializer(serializers.Serializer):
     name = serializers.CharField()
     code = serializers.CharField(required=False, help_text="Where it is not the name.")
-    node = serializers.IntegerField()
+    node = serializers.CharField()
 
 
 class ParameterSerializer(serializers.Serializer):
@@ -162,12 +162,12 @@ class KindSerializer(serializers.Serializer):
 
 
 class NodeSerializer(serializers.Serializer):
-    node = serializers.IntegerField()
+    node = serializers.CharField()
     name = serializers.CharField()
     level = serializers.CharField()
     trail = serializers.ListField(child=StepSerializer(many=True))
-    previous = serializers.IntegerField(allow_null=True)
-    next = serializers.IntegerField(allow_null=True)
+    previous = serializers.CharField(allow_null=True)
+    next = serializers.CharField(allow_null=True)
     place = serializers.IntegerField()
     n_on_level = serializers.IntegerField()
     frequency = serializers.CharField()
@@ -193,6 +193,7 @@ class NodeSerializer(serializers.Serializer):
 
 class AccuracyLevelSerializer(serializers.Serializer):
     name = serializers.CharField()
+    labels = serializers.ListField(child=serializers.CharField(), help_text="Its parts, one an axis.")
     n_nodes = serializers.IntegerField()
 
 
@@ -307,7 +308,7 @@ def listed() -> QuerySet[Study]:
 
 def _result(pk: int, *columns: str) -> Result:
     """The result of a study, of its large columns only those that are named."""
-    large = {"sheet", "forecasts", "accuracy"} - set(columns)
+    large = {"sheet", "accuracy"} - set(columns)
     unread = ("study__load__attributes", "study__load__findings", "study__load__options")
     found = Result.objects.filter(study_id=pk).defer(*large, *unread).select_related("study__load").first()
     if found is None:
@@ -378,31 +379,33 @@ def _score(method: str, row: np.ndarray) -> dict[str, Any]:
 
 class NodeView(APIView):
     @extend_schema(responses=NodeSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """Everything the Series screen shows of one node."""
         result = _result(pk)
-        node = get_object_or_404(Node, study_id=pk, position=position)
+        here = node_at(pk, node)
         load = result.study.load
         timeline: Timeline = load.timeline
         h, n_origins, methods = result.leads, len(result.seen_at), result.methods
         levels = result.band_levels
-        history = unpack(node.history)
-        tested = unpack(node.tested, n_origins, h)
-        tested_quantiles = unpack(node.tested_quantiles, n_origins, 2 * len(levels), h)
-        chosen_at = unpack(node.chosen_at).astype(int)
+        history = unpack(here.history)
+        tested = unpack(here.tested, n_origins, h)
+        tested_quantiles = unpack(here.tested_quantiles, n_origins, 2 * len(levels), h)
+        chosen_at = unpack(here.chosen_at).astype(int)
         on_level = result.levels
-        first = sum(level["n_nodes"] for level in on_level[: node.level])
-        n_on_level = on_level[node.level]["n_nodes"]
-        place = node.position - first
-        values = unpack(node.parameters)
+        first = sum(level["n_nodes"] for level in on_level[: here.level])
+        n_on_level = on_level[here.level]["n_nodes"]
+        place = here.position - first
+        beside = (here.position - 1 if place > 0 else -1, here.position + 1 if place + 1 < n_on_level else -1)
+        refs = dict(Node.objects.filter(study_id=pk, position__in=beside).values_list("position", "ref"))
+        values = unpack(here.parameters)
         parameters = []
-        if node.chosen >= 0:
-            names = result.parameter_names[node.chosen]
+        if here.chosen >= 0:
+            names = result.parameter_names[here.chosen]
             parameters = [
                 {"name": name, "value": float(values[i])} for i, name in enumerate(names) if np.isfinite(values[i])
             ]
         origins = []
-        origin_wape = _list(unpack(node.origin_wape))
+        origin_wape = _list(unpack(here.origin_wape))
         for o, n_seen in enumerate(result.seen_at):
             origins.append(
                 {
@@ -414,16 +417,16 @@ class NodeView(APIView):
                     "wape": origin_wape[o],
                 }
             )
-        scores = unpack(node.scores, len(methods), 5)
-        hits = zip(levels, _list(unpack(node.hits)), strict=True)
+        scores = unpack(here.scores, len(methods), 5)
+        hits = zip(levels, _list(unpack(here.hits)), strict=True)
         return Response(
             {
-                "node": node.position,
-                "name": node.name,
-                "level": on_level[node.level]["name"],
-                "trail": node.trail,
-                "previous": node.position - 1 if place > 0 else None,
-                "next": node.position + 1 if place + 1 < n_on_level else None,
+                "node": here.ref,
+                "name": here.name,
+                "level": on_level[here.level]["name"],
+                "trail": here.trail,
+                "previous": refs.get(beside[0]),
+                "next": refs.get(beside[1]),
                 "place": place + 1,
                 "n_on_level": n_on_level,
                 "frequency": timeline.frequency,
@@ -431,18 +434,18 @@ class NodeView(APIView):
                 "periods": timeline.labels + timeline.after(h).labels,
                 "n_past": timeline.n_periods,
                 "history": _list(history),
-                "received": _list(unpack(node.received)) if node.received else None,
-                "base": _list(unpack(node.base)),
-                "forecast": _list(unpack(node.forecast)),
-                "bands": _bands(unpack(node.quantiles, 2 * len(levels), h), levels),
-                "method": methods[node.chosen] if node.chosen >= 0 else None,
-                "was_tested": node.was_tested,
-                "plan": node.plan,
-                "kept": node.kept,
-                "kind": {"words": node.kind, **node.kind_figures},
+                "received": _list(unpack(here.received)) if here.received else None,
+                "base": _list(unpack(here.base)),
+                "forecast": _list(unpack(here.layers, -1, h)[-1]),
+                "bands": _bands(unpack(here.quantiles, 2 * len(levels), h), levels),
+                "method": methods[here.chosen] if here.chosen >= 0 else None,
+                "was_tested": here.was_tested,
+                "plan": here.plan,
+                "kept": here.kept,
+                "kind": {"words": here.kind, **here.kind_figures},
                 "parameters": parameters,
                 "scores": [_score(name, scores[j]) for j, name in enumerate(methods)],
-                "published": _score("published", unpack(node.node_scores)),
+                "published": _score("published", unpack(here.node_scores)),
                 "hits": [{"level": level, "share": share} for level, share in hits],
                 "origins": origins,
             }

@@ -28,7 +28,7 @@ from tansy.server.api.fields import whole_number
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.models import unpack
 from tansy.server.studies.place import Place, place_at
-from tansy.server.studies.services import structure_of
+from tansy.server.studies.services import graph_of
 from tansy.server.studies.tries_api import LEVELS, METHOD, NullableFloatMap, TrySerializer
 
 _MOST = 5  # methods tested at once: four and what the search chose
@@ -207,9 +207,9 @@ class LookView(APIView):
         ],
         responses=LookSerializer,
     )
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """A series before any method: differenced as asked, its correlation with its past, years, and parts."""
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         values, timeline = place.history([])
         ask = request.query_params
         found = look(
@@ -252,9 +252,9 @@ def _parts(parts: Parts) -> dict[str, Any]:
 
 class FitView(APIView):
     @extend_schema(parameters=[METHOD], responses=FitSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """One method on one node: coefficients with their tests, roots, residuals, and a judgement in words."""
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         text = request.query_params.get("method", "")
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
@@ -307,9 +307,9 @@ class TestedView(APIView):
     @extend_schema(
         parameters=[OpenApiParameter("method", str, many=True, required=True)], responses=TestedSerializer(many=True)
     )
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """Methods from every origin of the study: errors over all leads, and the form each took then."""
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         texts = request.query_params.getlist("method")[:_MOST]
         values, timeline = place.history([])
         drivers = place.drivers_for(texts)
@@ -349,9 +349,9 @@ def _with_parts(place: Place, text: str) -> tuple[tries.Try, Batch]:
 
 class ForecastPartsView(APIView):
     @extend_schema(responses=ForecastPartsSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """The published forecast of a node taken apart: by the method chosen for it, and what other levels change."""
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         periods = place.study.load.timeline.after(place.leads).labels
         answer: dict[str, Any] = {"method": "", "periods": periods, "parts": []}
         if place.node.chosen < 0 or place.node.plan:
@@ -361,7 +361,7 @@ class ForecastPartsView(APIView):
             return Response(answer)
         answer["method"] = str(one.fits.form(0))
         parts = forecast_parts(one.fits.form(0), one.fits, batch)
-        published = unpack(place.node.forecast)
+        published = unpack(place.node.layers, -1, place.leads)[-1]
         left = published - np.sum([part.values for part in parts], axis=0)
         if np.abs(left).max() > 1e-9 * max(np.abs(published).max(), 1.0):
             parts.append(Part("reconciliation" + (" and rounding" if place.study.recipe.whole_units else ""), left))
@@ -371,9 +371,9 @@ class ForecastPartsView(APIView):
 
 class DriversView(APIView):
     @extend_schema(parameters=[OpenApiParameter("method", str)], responses=DriversSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """What drivers do to a node, by a method that has some; without one, by a regression on all of them."""
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         timeline = place.study.load.timeline
         known = place.drivers()
         ahead = {name: _ahead(row[0], timeline.n_periods, place.leads) for name, row in known.items()}
@@ -432,7 +432,7 @@ class DriversView(APIView):
         own = place.result.methods[chosen] if chosen >= 0 else ""
         if own and (parse(own).drivers or parse(own).pooled):
             return str(own)
-        at_series = place.node.position >= structure_of(place.study).n_aggregates
+        at_series = place.node.position >= graph_of(place.study).n_aggregates
         shared = [text for text in place.result.methods if parse(text).pooled]
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])

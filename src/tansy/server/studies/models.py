@@ -8,11 +8,15 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.db import models
+from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from numpy.typing import NDArray
 
 from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.server.portfolios.models import Load, Portfolio
+
+_LEAST_REF = 12
+"""Letters that a ref has at least; a number of a node has fewer."""
 
 
 @lru_cache(maxsize=8)
@@ -48,7 +52,7 @@ class Study(models.Model):
         if "result" in self._state.fields_cache:  # read with the study
             found: Result | None = self._state.fields_cache["result"]
             return found
-        return Result.objects.filter(study=self).defer("sheet", "forecasts", "accuracy").first()
+        return Result.objects.filter(study=self).defer("sheet", "accuracy").first()
 
     @property
     def run(self) -> Run:
@@ -146,10 +150,10 @@ class Result(models.Model):
     summary = models.JSONField()
     accuracy = models.JSONField()
     sheet = models.BinaryField(help_text="The Field as gzipped JSON, sent as it is.")
-    forecasts = models.BinaryField(help_text="What a release of this study would publish, as Parquet.")
     methods = models.JSONField()
     parameter_names = models.JSONField()
     probabilities = models.JSONField()
+    layers = models.JSONField(help_text="Names of the layers over the base of a forecast, one upon the other.")
     band_levels = models.JSONField()
     seen_at = models.JSONField()
     leads = models.PositiveIntegerField()
@@ -169,6 +173,8 @@ class Node(models.Model):
 
     study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="nodes")
     position = models.PositiveIntegerField()
+    key = models.CharField(max_length=1000, help_text="As `Graph.ids` has it.")
+    ref = models.CharField(max_length=16, help_text="As `Graph.refs` has it, for addresses.")
     level = models.PositiveSmallIntegerField()
     name = models.CharField(max_length=300)
     trail = models.JSONField()
@@ -184,7 +190,7 @@ class Node(models.Model):
     history = models.BinaryField(help_text="As methods see it, corrected.")
     received = models.BinaryField(default=b"", help_text="As received, where it differs.")
     base = models.BinaryField()
-    forecast = models.BinaryField()
+    layers = models.BinaryField(help_text="Means that each of the result's layers left, [layers, H].")
     quantiles = models.BinaryField()
     tested = models.BinaryField()
     tested_quantiles = models.BinaryField()
@@ -196,7 +202,10 @@ class Node(models.Model):
     parameters = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["study", "position"], name="node_position")]
+        constraints = [
+            models.UniqueConstraint(fields=["study", "position"], name="node_position"),
+            models.UniqueConstraint(fields=["study", "ref"], name="node_ref"),
+        ]
         indexes = [
             models.Index(fields=["study", "level"]),
             models.Index(fields=["study", "gain"]),
@@ -205,6 +214,19 @@ class Node(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+def node_at(study: int, ref: str, nodes: models.QuerySet[Node] | None = None) -> Node:
+    """A node of a study by its `ref`; also "top", and the number it has there, as addresses had it once.
+
+    Raises Http404 where there is none.
+    """
+    found = Node.objects.all() if nodes is None else nodes
+    if ref == "top":
+        return get_object_or_404(found, study=study, position=0)
+    if ref.isdecimal() and len(ref) < _LEAST_REF:
+        return get_object_or_404(found, study=study, position=int(ref))
+    return get_object_or_404(found, study=study, ref=ref)
 
 
 class KeptMethod(models.Model):

@@ -13,9 +13,9 @@ from tansy.engine.lens import tries
 from tansy.engine.lens.tested import Tested, from_origins
 from tansy.engine.methods.notation import Form, driver_of
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.structure.plans import Event
+from tansy.engine.plans import Event
 from tansy.engine.timeline import Timeline
-from tansy.server.studies.models import Node, Result, unpack
+from tansy.server.studies.models import Result, node_at, unpack
 from tansy.server.studies.services import prepared_of
 from tansy.server.studies.store import results
 
@@ -25,7 +25,7 @@ Floats = NDArray[np.float64]
 class Place:
     """result, node, study; leads: of the study. To be had from `place_at`."""
 
-    def __init__(self, pk: int, position: int) -> None:
+    def __init__(self, pk: int, ref: str) -> None:
         self.result = get_object_or_404(
             Result.objects.only(
                 "leads", "seen_at", "study__portfolio", "study__recipe_text", "study__corrections",
@@ -35,7 +35,7 @@ class Place:
             ).select_related("study__load"),
             study_id=pk,
         )  # fmt: skip
-        self.node = get_object_or_404(Node, study_id=pk, position=position)
+        self.node = node_at(pk, ref)
         self.study = self.result.study
         self.leads: int = self.result.leads
 
@@ -92,6 +92,6 @@ class Place:
 
 
 @lru_cache(maxsize=64)
-def place_at(pk: int, position: int) -> Place:
+def place_at(pk: int, ref: str) -> Place:
     """The place, read once: a result is written once and stays. Raises Http404 where there is none (yet)."""
-    return Place(pk, position)
+    return Place(pk, ref)

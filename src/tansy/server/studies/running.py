@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gzip
-import io
 import json
 import threading
 import time
@@ -25,7 +24,6 @@ from tansy.server.studies.models import Node, Result, Run, Study, pack
 from tansy.server.studies.store import results
 
 _BATCH = 200
-_ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
 KIND_FIGURES = ("interval", "variation", "empty", "window")
 _REPORT_EVERY = 0.5  # seconds
 
@@ -122,10 +120,10 @@ def save(study: Study, found: Findings) -> None:
         summary=summary,
         accuracy=accuracy_json(found),
         sheet=gzip.compress(page.encode(), 6),
-        forecasts=_parquet(found),
         methods=list(found.methods),
         parameter_names=[list(names) for names in found.parameter_names],
         probabilities=found.probabilities.tolist(),
+        layers=[layer.name for layer in found.published.layers],
         band_levels=list(found.tables.band_levels),
         seen_at=found.seen_at,
         leads=found.forecast.shape[1],
@@ -135,7 +133,8 @@ def save(study: Study, found: Findings) -> None:
         tasks_computed=found.tasks.computed,
         tasks_reused=found.tasks.reused,
     )
-    structure, ways = found.structure, trails(found.structure)
+    graph, ways = found.graph, trails(found.graph)
+    layers = np.stack([layer.mean for layer in found.published.layers], axis=1)
     scores = np.where(np.isfinite(found.node_scores), found.node_scores, np.nan)
     same = ((found.history == found.received) | (np.isnan(found.history) & np.isnan(found.received))).all(axis=1)
 
@@ -147,8 +146,10 @@ def save(study: Study, found: Findings) -> None:
             Node(
                 study=study,
                 position=i,
-                level=int(structure.level_of[i]),
-                name=structure.node_name(i),
+                key=graph.ids[i],
+                ref=graph.refs[i],
+                level=int(graph.level_of[i]),
+                name=graph.name(i),
                 trail=ways[i],
                 chosen=int(found.chosen[i]),
                 was_tested=bool(found.was_tested[i]),
@@ -162,7 +163,7 @@ def save(study: Study, found: Findings) -> None:
                 history=pack(found.history[i]),
                 received=b"" if same[i] else pack(found.received[i]),
                 base=pack(found.base[i]),
-                forecast=pack(found.forecast[i]),
+                layers=pack(layers[i]),
                 quantiles=pack(found.quantiles[i]),
                 tested=pack(found.tested[i]),
                 tested_quantiles=pack(found.tested_quantiles[i]),
@@ -173,27 +174,23 @@ def save(study: Study, found: Findings) -> None:
                 origin_wape=pack(found.origin_wape[i]),
                 parameters=pack(found.parameters[i]),
             )
-            for i in range(structure.n_nodes)
+            for i in range(graph.n_nodes)
         ),
         batch_size=_BATCH,
     )
 
 
-def _parquet(found: Findings) -> bytes:
-    buffer = io.BytesIO()
-    export.forecasts(found).write_parquet(buffer, row_group_size=_ROW_GROUP)
-    return buffer.getvalue()
-
-
 def level_list(found: Findings) -> list[dict[str, Any]]:
-    """Name and number of nodes of each level, then of all."""
-    n_nodes = [*(level.n_nodes for level in found.structure.levels), found.structure.n_nodes]
-    return [{"name": name, "n_nodes": n} for name, n in zip(found.tables.level_names, n_nodes, strict=True)]
+    """Name, its parts and number of nodes of each level, then of all."""
+    levels = [
+        {"name": level.name, "labels": list(level.labels), "n_nodes": level.n_nodes} for level in found.graph.levels
+    ]
+    return [*levels, {"name": found.tables.level_names[-1], "labels": [], "n_nodes": found.graph.n_nodes}]
 
 
 def accuracy_json(found: Findings) -> dict[str, Any]:
     """The pooled tables as the screens show them."""
-    tables, finest = found.tables, found.structure.n_aggregates
+    tables, finest = found.tables, found.graph.n_aggregates
 
     def lists(values: NDArray[np.float64]) -> Any:
         rounded = (np.round(values, 4) + 0.0).astype(object)

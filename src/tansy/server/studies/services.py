@@ -7,10 +7,13 @@ from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
 from django.db import transaction
+from numpy.typing import NDArray
 
+from tansy.engine.graph.graph import Graph
 from tansy.engine.methods.notation import parse
-from tansy.engine.structure.grouping import Structure
+from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
 from tansy.engine.study.prepared import Prepared, candidate_forms, prepare
 from tansy.engine.study.recipe import Recipe, default_recipe
@@ -21,7 +24,7 @@ from tansy.server.portfolios.overview import moved_by_hand
 from tansy.server.portfolios.panels import panel_of
 from tansy.server.portfolios.plans import plans_of
 from tansy.server.portfolios.services import data_section
-from tansy.server.studies.models import KeptMethod, Result, Run, Study
+from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, unpack
 from tansy.server.studies.tasks import carry_out
 
 
@@ -71,12 +74,10 @@ def used_by(portfolio: Portfolio) -> dict[int, int]:
         one.pk: Kept(one.method, one.reason, one.node, one.kind)
         for one in portfolio.kept_methods.filter(withdrawn_at=None)
     }
-    used = dict(study.nodes.exclude(kept="").values_list("position", "kept"))
+    used = dict(study.nodes.exclude(kept="").values_list("key", "kept"))
     counts = Counter(used.values())
-    structure = structure_of(study) if used else None
-    at = {structure.node_key(i): words for i, words in used.items()} if structure else {}
     return {
-        pk: int(at.get(one.node) == one.words()) if one.node else counts[one.words()]
+        pk: int(used.get(one.node) == one.words()) if one.node else counts[one.words()]
         for pk, one in kept.items()
         if one in study.recipe.kept
     }
@@ -100,9 +101,33 @@ def prepared_of(study: Study) -> Prepared:
     return prepare(panel_of(study.load), study.recipe, ledger.unpack(study.corrections), by_hand)
 
 
-def structure_of(study: Study) -> Structure:
-    """The structure that a study was run on."""
-    return prepared_of(study).structure
+def graph_of(study: Study) -> Graph:
+    """The graph that a study was run on."""
+    return prepared_of(study).graph
+
+
+def forecast_of(study: Study) -> Forecast | None:
+    """What a study forecasts, from its nodes; None where it has not ended well."""
+    result = Result.objects.filter(study=study).only("leads", "probabilities", "layers").first()
+    if result is None:
+        return None
+    columns = ("base", "layers", "quantiles", "chosen")
+    rows = list(Node.objects.filter(study=study).order_by("position").values_list(*columns))
+    h = result.leads
+
+    def joined(column: int, *shape: int) -> NDArray[np.float64]:
+        return unpack(b"".join(bytes(row[column]) for row in rows), len(rows), *shape, h)
+
+    layers = joined(1, len(result.layers))
+    return Forecast(
+        graph_of(study),
+        study.load.timeline.after(h),
+        joined(0),
+        tuple(Layer(name, layers[:, k]) for k, name in enumerate(result.layers)),
+        np.array([row[3] for row in rows], dtype=np.int64),
+        np.array(result.probabilities),
+        joined(2, len(result.probabilities)),
+    )
 
 
 def forget() -> None:

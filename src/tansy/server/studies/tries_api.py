@@ -29,7 +29,6 @@ from tansy.server.studies import services, workings_file
 from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
 from tansy.server.studies.models import KeptMethod
 from tansy.server.studies.place import Place, place_at
-from tansy.server.studies.services import structure_of
 
 LEVELS = (50.0, 80.0, 95.0)
 _Plan = tuple[tuple[str, tuple[float | None, ...]], ...]
@@ -166,12 +165,12 @@ def forget() -> None:
 
 class TryView(APIView):
     @extend_schema(request=AskSerializer, responses=TriesSerializer)
-    def post(self, request: Request, pk: int, position: int) -> Response:
+    def post(self, request: Request, pk: int, node: str) -> Response:
         """Fit up to four methods to a node's history and show them side by side. Nothing is saved."""
         fields = AskSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         texts = fields.validated_data["methods"]
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         actuals = fields.validated_data.get("actuals", [])
         values, timeline = place.history(actuals)
         plan = fields.validated_data.get("drivers", {})
@@ -205,11 +204,11 @@ class _Worked:
     measures: dict[str, float | None]
 
 
-def _workings(pk: int, position: int, request: Request) -> _Worked:
+def _workings(pk: int, node: str, request: Request) -> _Worked:
     text = request.query_params.get("method", "")
     if not text:
         raise ValidationError({"method": "Say which method, as in ?method=ets(A,N,N)."})
-    place = place_at(pk, position)
+    place = place_at(pk, node)
     values, timeline = place.history([])
     parse(text)
     profile = place.profile([text], timeline, 1)
@@ -234,9 +233,9 @@ METHOD = OpenApiParameter("method", str, required=True)
 
 class WorkingsView(APIView):
     @extend_schema(parameters=[METHOD], responses=WorkingsSerializer)
-    def get(self, request: Request, pk: int, position: int) -> Response:
+    def get(self, request: Request, pk: int, node: str) -> Response:
         """Every period's arithmetic, each cell with its formula and the numbers in it."""
-        worked = _workings(pk, position, request)
+        worked = _workings(pk, node, request)
         found = worked.workings
 
         def cell(name: str, row: int) -> dict[str, Any]:
@@ -265,30 +264,30 @@ class WorkingsFileView(APIView):
     @extend_schema(
         parameters=[METHOD], responses={(200, "text/csv"): OpenApiTypes.STR, (200, _XLSX): OpenApiTypes.BINARY}
     )
-    def get(self, request: Request, pk: int, position: int, form: str) -> HttpResponse:
+    def get(self, request: Request, pk: int, node: str, form: str) -> HttpResponse:
         """The workings as `csv`, or as `xlsx` with live formulas."""
         if form not in ("csv", "xlsx"):
             raise ValidationError({"form": "Workings are to be had as csv or xlsx."})
-        worked = _workings(pk, position, request)
+        worked = _workings(pk, node, request)
         if form == "csv":
             response = HttpResponse(workings_file.as_csv(worked.workings), content_type="text/csv; charset=utf-8")
         else:
             sheet = workings_file.as_xlsx(worked.workings, worked.place.node.name, worked.model, worked.measures)
             response = HttpResponse(sheet, content_type=_XLSX)
-        response["Content-Disposition"] = f'attachment; filename="workings-{pk}-{position}.{form}"'
+        response["Content-Disposition"] = f'attachment; filename="workings-{pk}-{worked.place.node.ref}.{form}"'
         return response
 
 
 class KeepView(APIView):
     @extend_schema(request=KeepSerializer, responses={201: KeptSerializer})
-    def post(self, request: Request, pk: int, position: int) -> Response:
+    def post(self, request: Request, pk: int, node: str) -> Response:
         """Keep a method for this node or for all series of a kind; studies made from now on use it."""
         fields = KeepSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         data = fields.validated_data
-        place = place_at(pk, position)
+        place = place_at(pk, node)
         kind = data.get("kind", "")
-        node = "" if kind else structure_of(place.study).node_key(position)
+        node = "" if kind else place.node.key
         kept = services.keep(place.study.portfolio, request.user, data["method"], data["reason"], node=node, kind=kind)
         return Response(KeptSerializer(kept).data, status=status.HTTP_201_CREATED)
 

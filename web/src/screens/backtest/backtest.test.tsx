@@ -17,11 +17,11 @@ const figures = (level: number) =>
 const summary: Schema['Summary'] = {
   accuracy: {
     levels: [
-      { name: 'all', n_nodes: 1 },
-      { name: 'group × all', n_nodes: 3 },
-      { name: 'all × region', n_nodes: 2 },
-      { name: 'group × region', n_nodes: 6 },
-      { name: 'all nodes', n_nodes: 12 },
+      { name: 'all', labels: ['all'], n_nodes: 1 },
+      { name: 'group × all', labels: ['group', 'all'], n_nodes: 3 },
+      { name: 'all × region', labels: ['all', 'region'], n_nodes: 2 },
+      { name: 'group × region', labels: ['group', 'region'], n_nodes: 6 },
+      { name: 'all nodes', labels: [], n_nodes: 12 },
     ],
     measures: ['RMSSE', 'WAPE', 'MAE', 'bias', 'gain'],
     methods: [...METHODS, 'choice per series', 'published'],

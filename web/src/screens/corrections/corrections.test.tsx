@@ -7,7 +7,7 @@ import { Ledger } from './ledger';
 
 const suspicion = (id: number, over: Partial<Schema['Suspicion']> = {}): Schema['Suspicion'] => ({
   id,
-  series: id,
+  series: `s${id}`,
   name: `P${id} × S0`,
   rule: 'spike',
   words: 'far off',

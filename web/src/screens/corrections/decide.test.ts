@@ -3,7 +3,7 @@ import { above, nextOpen, replacements, type Suspicion, sentence } from './decid
 
 const one = (id: number, over: Partial<Suspicion> = {}): Suspicion => ({
   id,
-  series: 0,
+  series: 's0',
   name: 'P1 × HC01',
   rule: 'spike',
   words: 'far from what one expects',

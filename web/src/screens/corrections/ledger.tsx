@@ -3,11 +3,11 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { type LedgerAsk, ledger } from '../../api/queries';
 import { count, fixed, when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
+import { type LedgerAsk, ledger } from './queries';
 import { RULE_LABELS } from './rules';
 
 const STATES = [

@@ -30,7 +30,7 @@ const sheet: Sheet = {
     line('Spade', 2, 1, 2),
   ],
   columns: [line('All centres', 0, -1, 4), line('Coast', 1, 0, 2), line('Hills', 1, 0, 2)],
-  node: [0, 1, 2, 3, 4, 5, 6],
+  node: ['n0', 'n1', 'n2', 'n3', 'n4', 'n5', 'n6'],
   row: [0, 1, 2, 3, 2, 3, 2],
   column: [0, 0, 0, 0, 1, 1, 2],
   gain: [20, 10, -20, 30, -40, 5, null],
@@ -130,7 +130,7 @@ describe('the Field', () => {
     expect(here()).toBe('/p/1/s/7/field');
     fireEvent.keyDown(grid, { key: 'ArrowLeft' });
     fireEvent.keyDown(grid, { key: 'Enter' });
-    expect(here()).toBe('/p/1/s/7/series/5');
+    expect(here()).toBe('/p/1/s/7/series/n5');
   });
 
   it('tints by the lens of the address, and lists the worst of what is shown', async () => {

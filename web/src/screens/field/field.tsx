@@ -149,7 +149,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     };
   }, [left]);
   const open = useCallback(
-    (node: number) => navigate(`/p/${portfolio}/s/${study}/series/${node}`),
+    (node: string) => navigate(`/p/${portfolio}/s/${study}/series/${node}`),
     [navigate, portfolio, study],
   );
   useEffect(() => {
@@ -183,7 +183,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     if (to) move(...to);
     else if (event.key === 'Enter') {
       const cell = at(row, place);
-      if (cell !== undefined) open(sheet.node[cell] ?? 0);
+      if (cell !== undefined) open(sheet.node[cell] ?? 'top');
     } else if (event.key === ' ' && event.shiftKey) {
       if (hasChildren(sheet.columns, place)) setOpenColumns(toggled(openColumns, place));
     } else if (event.key === ' ') {
@@ -452,8 +452,8 @@ const Cell = memo(function Cell({
   spark: string | undefined;
   nPast: number;
   name: string;
-  node: number | undefined;
-  open: (node: number) => void;
+  node: string | undefined;
+  open: (node: string) => void;
 }) {
   const paths = useMemo(
     () => (spark ? sparkPaths(spark, nPast, width - 9, 18) : undefined),

@@ -3,13 +3,13 @@ import { useQuery } from '@tanstack/react-query';
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import type { Schema } from '../../api/client';
-import { coverage } from '../../api/queries';
 import { useColours } from '../../charts/colours';
 import { count, fixed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 import { decode, lookup, type Palette, STRIP, strips } from './coverage-image';
+import { coverage } from './queries';
 
 const ORDERS = [
   { value: 'first sale', label: 'first sale' },
@@ -221,7 +221,7 @@ function Picture({
     if (row < 0 || row >= rows.length || period < 0 || period >= nPeriods) return null;
     return { row, period };
   };
-  const open = (row: number) => navigate(`/p/${portfolio}/intake/series/${rows[row]}`);
+  const open = (row: number) => navigate(`/p/${portfolio}/intake/series/${data.refs[rows[row] ?? 0]}`);
   const move = (event: React.KeyboardEvent) => {
     const now = spot ?? { row: 0, period: nPeriods - 1 };
     const page = Math.max(1, Math.floor(plot.height / Math.max(rowHeight, 1)));

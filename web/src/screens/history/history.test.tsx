@@ -14,7 +14,7 @@ function Here() {
 const here = () => screen.getByTestId('here').textContent;
 
 describe('all series over time', () => {
-  const group = (name: string, series: number | null): Schema['Group'] => ({
+  const group = (name: string, series: string | null): Schema['Group'] => ({
     name,
     label: `${name} (all)`,
     n_series: 3,
@@ -32,7 +32,7 @@ describe('all series over time', () => {
     total: [6, 12],
     count: [6, 6],
     n_groups: 61,
-    groups: [group('Ferns', null), group('Fork', 12)],
+    groups: [group('Ferns', null), group('Fork', 's12')],
     dimensions: ['department', 'group', 'product'],
   };
 
@@ -70,7 +70,7 @@ describe('all series over time', () => {
     const row = (await screen.findByRole('button', { name: 'Ferns (all)' })).closest('tr');
     expect(row?.textContent).toBe('Ferns (all)3120100+20+20.0–');
     expect(screen.getByRole('link', { name: 'Fork (all)' }).getAttribute('href')).toBe(
-      '/p/1/intake/series/12',
+      '/p/1/intake/series/s12',
     );
     expect(screen.getByText('The 60 that moved most of 61.')).toBeDefined();
     fireEvent.click(screen.getByRole('button', { name: 'Ferns (all)' }));
@@ -100,7 +100,10 @@ describe('all series over time', () => {
 
 describe('one series as received', () => {
   const series: Schema['SeriesView'] = {
-    position: 0,
+    series: 's0',
+    previous: null,
+    next: 's1',
+    place: 1,
     n_series: 2,
     name: 'P1 | S1',
     labels: ['Fork', 'Coast'],
@@ -115,7 +118,7 @@ describe('one series as received', () => {
 
   it('lists each correction beside what was received, and leads to the next series', async () => {
     serve(() => ({ body: series }));
-    show(<OneSeries />, '/p/:portfolio/intake/series/:position', '/p/1/intake/series/0');
+    show(<OneSeries />, '/p/:portfolio/intake/series/:series', '/p/1/intake/series/s0');
     expect((await screen.findByRole('heading', { level: 1 })).textContent).toBe('Intake › Fork × Coast');
     expect(screen.getAllByRole('row').map((row) => row.textContent)).toEqual([
       'PeriodReceivedCorrected toReason',
@@ -123,7 +126,7 @@ describe('one series as received', () => {
       '2025-W030unknownclosed',
     ]);
     expect(screen.queryByRole('link', { name: 'the one before' })).toBeNull();
-    expect(screen.getByRole('link', { name: 'the next' }).getAttribute('href')).toBe('/p/1/intake/series/1');
+    expect(screen.getByRole('link', { name: 'the next' }).getAttribute('href')).toBe('/p/1/intake/series/s1');
   });
 });
 
@@ -131,6 +134,7 @@ describe('coverage', () => {
   const coverage: Schema['Coverage'] = {
     periods: ['2025-W01', '2025-W02', '2025-W03'],
     series: ['Fork', 'Spade'],
+    refs: ['s0', 's1'],
     orders: { 'first sale': [0, 1], volume: [1, 0], 'empty periods': [0, 1] },
     volume: [1500, 2],
     empty: [0.25, 0.5],
@@ -168,6 +172,6 @@ describe('coverage', () => {
     fireEvent.click(screen.getByRole('button', { name: 'volume' }));
     expect(read()).toContain('Fork, 2025-W01');
     fireEvent.keyDown(picture, { key: 'Enter' });
-    await waitFor(() => expect(here()).toBe('/p/1/intake/series/0'));
+    await waitFor(() => expect(here()).toBe('/p/1/intake/series/s0'));
   });
 });

@@ -15,8 +15,7 @@ import { IntakeTabs } from '../intake/tabs';
 export function OneSeries() {
   const params = useParams();
   const portfolio = Number(params.portfolio);
-  const position = Number(params.position);
-  const found = useQuery(oneSeries(portfolio, position));
+  const found = useQuery(oneSeries(portfolio, params.series ?? ''));
   const colours = useColours();
   const options = useMemo(
     () => found.data && contextOptions(found.data, null, colours),
@@ -36,13 +35,13 @@ export function OneSeries() {
             received, where it was corrected
           </span>
           <span className="ml-auto text-[13px] text-second">
-            {position > 0 && (
-              <Link className="link mr-3" to={`/p/${portfolio}/intake/series/${position - 1}`}>
+            {data.previous !== null && (
+              <Link className="link mr-3" to={`/p/${portfolio}/intake/series/${data.previous}`}>
                 the one before
               </Link>
             )}
-            {position + 1 < data.n_series && (
-              <Link className="link" to={`/p/${portfolio}/intake/series/${position + 1}`}>
+            {data.next !== null && (
+              <Link className="link" to={`/p/${portfolio}/intake/series/${data.next}`}>
                 the next
               </Link>
             )}

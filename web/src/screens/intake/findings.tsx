@@ -20,6 +20,7 @@ const WORDS: Record<string, string> = {
   'ambiguous-date': 'Day or month first?',
   'missing-attribute': 'Attribute missing',
   contradiction: 'Contradicting attributes',
+  'unknown-child': 'Neither series nor parents',
 };
 
 export function Findings({ findings }: { findings: Schema['Finding'][] }) {

@@ -122,7 +122,7 @@ describe('handing in a file', () => {
     const add = await screen.findByRole('button', { name: 'Add to Garden' });
     const file = new File(['week,units\n'], 'week-46.csv');
     fireEvent.change(screen.getByLabelText(/^Sales/), { target: { files: [file] } });
-    fireEvent.change(screen.getByLabelText(/^Attributes and drivers/), {
+    fireEvent.change(screen.getByLabelText(/^Attributes, drivers and edges/), {
       target: { files: [new File(['x'], 'prices.csv'), new File(['y'], 'stores.csv')] },
     });
     const names: string[] = [];

@@ -3,13 +3,14 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { loads, portfolios, studies } from '../../api/queries';
+import { portfolios, studies } from '../../api/queries';
 import { count, periods, signed, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { Brought } from './brought';
 import { Findings } from './findings';
+import { loads } from './queries';
 import { IntakeTabs } from './tabs';
 import { upload } from './upload';
 
@@ -110,7 +111,7 @@ function HandIn({ first, current }: { first: boolean; current: Schema['Portfolio
         )}
         <label>
           <span className="block pb-1">
-            Attributes and drivers <span className="text-second">(optional, several files)</span>
+            Attributes, drivers and edges <span className="text-second">(optional, several files)</span>
           </span>
           <input
             type="file"

@@ -5,11 +5,11 @@ import { serve, show } from '../../test/serve';
 import { KindsScreen } from './kinds';
 
 const entry = (
-  position: number,
+  series: string,
   name: string,
   changes: Partial<Schema['KindEntry']> = {},
 ): Schema['KindEntry'] => ({
-  position,
+  series,
   name,
   kind: 'lumpy',
   by_hand: false,
@@ -29,11 +29,11 @@ const kinds: Schema['Kinds'] = {
   volume: 200,
   kinds: [
     { kind: 'smooth', count: 0, volume: 0, examples: [] },
-    { kind: 'lumpy', count: 3, volume: 50, examples: [entry(4, 'Bench × Coast')] },
+    { kind: 'lumpy', count: 3, volume: 50, examples: [entry('s4', 'Bench × Coast')] },
   ],
-  series: [entry(4, 'Bench × Coast'), entry(6, 'Bench × Hills', { by_hand: true })],
+  series: [entry('s4', 'Bench × Coast'), entry('s6', 'Bench × Hills', { by_hand: true })],
   movable: ['smooth', 'ended'],
-  cloud: { position: [4, 6], interval: [2.4, 2.5], variation: [0.6, 0.7] },
+  cloud: { interval: [2.4, 2.5], variation: [0.6, 0.7] },
 };
 
 function open(search = '', move: { status?: number; body?: unknown } = { body: { moved: 1 } }) {

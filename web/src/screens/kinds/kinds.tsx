@@ -3,7 +3,6 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useMemo, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { kinds } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { cloudOptions } from '../../charts/cloud';
 import { useColours } from '../../charts/colours';
@@ -12,6 +11,7 @@ import { useHere } from '../../ui/here';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
+import { kinds } from './queries';
 
 const WORDS: Record<string, string> = {
   smooth: 'sells nearly every period, sizes alike',
@@ -71,9 +71,9 @@ export function KindsScreen() {
                   <td className="text-second">
                     {one.examples.map((example) => (
                       <Link
-                        key={example.position}
+                        key={example.series}
                         className="mr-3 inline-block hover:underline"
-                        to={`/p/${portfolio}/intake/series/${example.position}`}
+                        to={`/p/${portfolio}/intake/series/${example.series}`}
                       >
                         {example.name}
                       </Link>
@@ -109,13 +109,13 @@ function Members({
   study: number | undefined;
 }) {
   const client = useQueryClient();
-  const [chosen, setChosen] = useState<Set<number>>(new Set());
+  const [chosen, setChosen] = useState<Set<string>>(new Set());
   const move = useMutation({
     mutationFn: (to: string | null) =>
       body(
         api.POST('/api/portfolios/{id}/kinds/', {
           params: { path: { id: portfolio } },
-          body: { positions: [...chosen], kind: to },
+          body: { series: [...chosen], kind: to },
         }),
       ),
     onSuccess: () => {
@@ -178,22 +178,22 @@ function Members({
         </thead>
         <tbody>
           {data.series.map((one) => (
-            <tr key={one.position}>
+            <tr key={one.series}>
               <td>
                 <input
                   type="checkbox"
                   className="checkbox checkbox-xs"
                   aria-label={`Choose ${one.name}`}
-                  checked={chosen.has(one.position)}
+                  checked={chosen.has(one.series)}
                   onChange={() => {
                     const next = new Set(chosen);
-                    if (!next.delete(one.position)) next.add(one.position);
+                    if (!next.delete(one.series)) next.add(one.series);
                     setChosen(next);
                   }}
                 />
               </td>
               <td>
-                <Link className="hover:underline" to={`/p/${portfolio}/intake/series/${one.position}`}>
+                <Link className="hover:underline" to={`/p/${portfolio}/intake/series/${one.series}`}>
                   {one.name}
                 </Link>
               </td>

@@ -3,12 +3,13 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useId, useState } from 'react';
 import { useParams } from 'react-router';
 import { ApiError, api, body, type Schema } from '../../api/client';
-import { plans, portfolios } from '../../api/queries';
+import { portfolios } from '../../api/queries';
 import { when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 import { type Entries, type Kind, planOf } from './entries';
+import { plans } from './queries';
 
 const KINDS: { value: Kind; label: string }[] = [
   { value: 'arrival', label: 'a product to come' },

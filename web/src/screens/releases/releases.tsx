@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { draft as draftQuery, releases as releasesQuery } from '../../api/queries';
+import { releases as releasesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -12,6 +12,7 @@ import { count, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
+import { draft as draftQuery } from './queries';
 import { Tokens } from './tokens';
 
 export function Releases() {

@@ -2,8 +2,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body } from '../../api/client';
-import { tokens } from '../../api/queries';
 import { when } from '../../ui/format';
+import { tokens } from './queries';
 
 export function Tokens({ example }: { example: number | undefined }) {
   const list = useQuery(tokens);

@@ -2,7 +2,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import type { Schema } from '../../api/client';
-import { drivers as driversQuery, tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { modelsOptions } from '../../charts/over-time';
@@ -11,6 +10,7 @@ import { fixed, periods as noun, pValue, signed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { drivers as driversQuery, tries as triesQuery } from './queries';
 import { Taken } from './taken';
 
 type Node = Schema['Node'];

@@ -8,7 +8,6 @@ import {
 } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import type { Schema } from '../../api/client';
-import { fit as fitQuery, tested as testedQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { errorsOptions, modelsOptions } from '../../charts/over-time';
@@ -23,6 +22,7 @@ import { parameterName } from './explain';
 import { FitControls } from './fit-controls';
 import { Keep } from './keep';
 import { ordersOf } from './orders';
+import { fit as fitQuery, tested as testedQuery } from './queries';
 import { RootsPicture } from './roots';
 
 type Node = Schema['Node'];

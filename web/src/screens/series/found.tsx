@@ -1,9 +1,9 @@
 /** What a fit found: the form in words, parameters and what they mean, criteria of the forms tried. */
 import { useQuery } from '@tanstack/react-query';
 import type { Schema } from '../../api/client';
-import { tries } from '../../api/queries';
 import { fixed, periods } from '../../ui/format';
 import { type Explained, explain } from './explain';
+import { tries } from './queries';
 
 type Try = Schema['Try'];
 

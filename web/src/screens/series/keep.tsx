@@ -26,8 +26,8 @@ export function Keep({
   const send = useMutation({
     mutationFn: () =>
       body(
-        api.POST('/api/studies/{id}/nodes/{position}/keep/', {
-          params: { path: { id: study, position: node.node } },
+        api.POST('/api/studies/{id}/nodes/{node}/keep/', {
+          params: { path: { id: study, node: node.node } },
           body: { method, reason, kind },
         }),
       ),

@@ -2,7 +2,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useState } from 'react';
 import type { Schema } from '../../api/client';
-import { type LookAsk, look as lookQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -12,6 +11,7 @@ import { fixed, periods as noun } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { typing } from '../../ui/typing';
+import { type LookAsk, look as lookQuery } from './queries';
 
 type Node = Schema['Node'];
 type Look = Schema['Look'];

@@ -1,10 +1,10 @@
 /** What would be published of a node, period by period, beside the year before and the last release. */
 import { useQuery } from '@tanstack/react-query';
 import type { Schema } from '../../api/client';
-import { released } from '../../api/queries';
 import { digitsOf, lookBack } from '../../charts/series';
 import { fixed } from '../../ui/format';
 import { TableOut } from '../../ui/table-out';
+import { released } from './queries';
 
 type Node = Schema['Node'];
 type Released = Schema['Released'];

@@ -25,21 +25,21 @@ const origin = (period: string, at: number, forecast: (number | null)[]): Schema
   wape: 7.5,
 });
 const node: Node = {
-  node: 5,
+  node: 'n5',
   name: 'Fork × Coast',
   level: 'product × store',
   trail: [
     [
-      { name: 'All products', node: 0 },
-      { name: 'Tools', node: 1 },
-      { name: 'Fork', code: 'P1042', node: 2 },
+      { name: 'All products', node: 'n0' },
+      { name: 'Tools', node: 'n1' },
+      { name: 'Fork', code: 'P1042', node: 'n2' },
     ],
     [
-      { name: 'All centres', node: 2 },
-      { name: 'Coast', node: 5 },
+      { name: 'All centres', node: 'n2' },
+      { name: 'Coast', node: 'n5' },
     ],
   ],
-  previous: 4,
+  previous: 'n4',
   next: null,
   place: 2,
   n_on_level: 2,
@@ -72,7 +72,7 @@ const here = () => screen.getByTestId('here').textContent;
 
 function open(changes: Partial<Node> = {}, search = '') {
   const calls = serve(({ path }) => {
-    if (/nodes\/\d+\/$/.test(path)) return { body: { ...node, ...changes } };
+    if (/nodes\/n\d+\/$/.test(path)) return { body: { ...node, ...changes } };
     if (path.endsWith('/released/')) return { body: { release: null, mean: [] } };
     if (path.endsWith('/parts/')) return { body: { method: '', periods: [], parts: [] } };
     return undefined;
@@ -83,7 +83,7 @@ function open(changes: Partial<Node> = {}, search = '') {
       <Here />
     </>,
     '/p/:portfolio/s/:study/series/:node',
-    `/p/1/s/7/series/5${search}`,
+    `/p/1/s/7/series/n5${search}`,
   );
   return calls;
 }
@@ -173,14 +173,16 @@ describe('one series', () => {
     open({}, '?page=look');
     const title = await screen.findByRole('heading', { level: 1 });
     expect(title.textContent).toBe('Tools › ForkP1042×Coast');
-    expect(within(title).getByRole('link', { name: 'Tools' }).getAttribute('href')).toBe('/p/1/s/7/series/1');
+    expect(within(title).getByRole('link', { name: 'Tools' }).getAttribute('href')).toBe(
+      '/p/1/s/7/series/n1',
+    );
     expect(screen.getByRole('button', { name: 'j ›' })).toHaveProperty('disabled', true);
     fireEvent.keyDown(window, { key: 'j' });
-    expect(here()).toContain('/series/5');
+    expect(here()).toContain('/series/n5');
     fireEvent.keyDown(window, { key: 'k', ctrlKey: true });
-    expect(here()).toContain('/series/5');
+    expect(here()).toContain('/series/n5');
     fireEvent.keyDown(window, { key: 'k' });
-    await waitFor(() => expect(here()).toContain('/series/4'));
+    await waitFor(() => expect(here()).toContain('/series/n4'));
   });
 
   it('keeps the page, the span and the origin in the address', async () => {
@@ -190,7 +192,7 @@ describe('one series', () => {
     fireEvent.click(screen.getByRole('button', { name: 'Workings' }));
     await waitFor(() => expect(here()).toContain('page=workings'));
     fireEvent.click(screen.getByRole('button', { name: 'Forecast' }));
-    await waitFor(() => expect(here()).toBe('/p/1/s/7/series/5?span=all'));
+    await waitFor(() => expect(here()).toBe('/p/1/s/7/series/n5?span=all'));
   });
 
   it('asks for the forms since each origin only where the method looks for its form', async () => {
@@ -204,9 +206,9 @@ describe('one series', () => {
 
   it('says what failed and asks again', async () => {
     serve(() => ({ status: 500, body: { detail: 'The disk is full.' } }));
-    show(<Series />, '/p/:portfolio/s/:study/series/:node', '/p/1/s/7/series/5');
+    show(<Series />, '/p/:portfolio/s/:study/series/:node', '/p/1/s/7/series/n5');
     expect((await screen.findByRole('alert')).textContent).toContain('The disk is full.');
-    serve(({ path }) => (/nodes\/\d+\/$/.test(path) ? { body: node } : undefined));
+    serve(({ path }) => (/nodes\/n\d+\/$/.test(path) ? { body: node } : undefined));
     fireEvent.click(screen.getByRole('button', { name: /again/i }));
     expect(await why()).toContain('Least RMSSE');
   });

@@ -3,7 +3,6 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import type { Schema } from '../../api/client';
-import { node as nodeQuery, parts as partsQuery, tested as testedQuery } from '../../api/queries';
 import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -20,6 +19,7 @@ import { MethodPanel } from './found';
 import { LookPage } from './look';
 import { OriginHandle, type Tick } from './origin-handle';
 import { PublishedTable } from './published-table';
+import { node as nodeQuery, parts as partsQuery, tested as testedQuery } from './queries';
 import { Taken } from './taken';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
@@ -44,7 +44,7 @@ const PAGES = [
 
 export function Series() {
   const { portfolio, study, node } = useParams();
-  const data = useQuery({ ...nodeQuery(Number(study), Number(node)), placeholderData: keepPreviousData });
+  const data = useQuery({ ...nodeQuery(Number(study), node ?? 'top'), placeholderData: keepPreviousData });
   if (data.isPending) return <Loading what="the series" />;
   if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
   return (
@@ -90,7 +90,7 @@ function NodeView({
     [setSearch],
   );
   const go = useCallback(
-    (to: number | null) => {
+    (to: string | null) => {
       if (to !== null) navigate({ pathname: `${base}/${to}`, search: window.location.search });
     },
     [navigate, base],

@@ -3,7 +3,6 @@ import { keepPreviousData, useIsFetching, useQuery } from '@tanstack/react-query
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { Fragment, memo, useDeferredValue, useEffect, useMemo, useRef, useState } from 'react';
 import type { Schema } from '../../api/client';
-import { tries as triesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { commonAxis, tryOptions } from '../../charts/tries';
@@ -16,6 +15,7 @@ import { Chips, NAMES } from './chips';
 import { TryControls } from './controls';
 import { Found } from './found';
 import { Keep } from './keep';
+import { tries as triesQuery } from './queries';
 
 type Node = Schema['Node'];
 type Tries = Schema['Tries'];

@@ -2,11 +2,11 @@
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 import type { Schema } from '../../api/client';
-import { workings as workingsQuery } from '../../api/queries';
 import { fixed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { workings as workingsQuery } from './queries';
 
 type Found = Schema['Workings'];
 
@@ -50,7 +50,7 @@ export function WorkingsPage({
               }}
             />
           </label>
-          {found.data && <Files study={study} position={node.node} method={method} found={found.data} />}
+          {found.data && <Files study={study} node={node.node} method={method} found={found.data} />}
         </div>
         {found.isPending && <Loading what="the workings" />}
         {found.isError && <Failed error={found.error} retry={() => void found.refetch()} />}
@@ -62,17 +62,17 @@ export function WorkingsPage({
 
 function Files({
   study,
-  position,
+  node,
   method,
   found,
 }: {
   study: number;
-  position: number;
+  node: string;
   method: string;
   found: Found;
 }) {
   const address = (form: string) =>
-    `/api/studies/${study}/nodes/${position}/workings.${form}?method=${encodeURIComponent(method)}`;
+    `/api/studies/${study}/nodes/${node}/workings.${form}?method=${encodeURIComponent(method)}`;
   return (
     <span className="ml-auto flex gap-2">
       <TableOut

@@ -52,13 +52,17 @@ function View({ data }: { data: Schema['Summary'] }) {
   );
 }
 
+/** What a level is on all axes but the first. */
+function beside(level: Schema['AccuracyLevel']): string {
+  return level.labels.slice(1).join(' × ');
+}
+
 /** Levels as a lattice: first dimension down, second across. */
 function Graph({ levels }: { levels: Schema['AccuracyLevel'][] }) {
-  const parts = levels.map((level) => level.name.split(' × '));
-  const down = [...new Set(parts.map((names) => names[0] ?? ''))];
-  const across = [...new Set(parts.map((names) => names.slice(1).join(' × ')))];
+  const across = [...new Set(levels.map(beside))];
+  const down = [...new Set(levels.map((level) => level.labels[0] ?? ''))];
   const nodes = (row: string, column: string) =>
-    levels.find((_, i) => parts[i]?.[0] === row && parts[i]?.slice(1).join(' × ') === column)?.n_nodes;
+    levels.find((level) => level.labels[0] === row && beside(level) === column)?.n_nodes;
   return (
     <div className="overflow-x-auto">
       <table>

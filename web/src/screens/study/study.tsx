@@ -3,10 +3,11 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { kept, portfolios, search, studies } from '../../api/queries';
+import { portfolios, search, studies } from '../../api/queries';
 import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
+import { kept } from './queries';
 
 type Study = Schema['Study'];
 

@@ -7,16 +7,14 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.graph.graph import Graph
 from tansy.engine.panel import Panel
-from tansy.engine.structure.grouping import Structure
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 
 
-def node_drivers(
-    structure: Structure, panel: Panel, names: Sequence[str], nodes: Integers | None = None
-) -> dict[str, Floats]:
+def node_drivers(graph: Graph, panel: Panel, names: Sequence[str], nodes: Integers | None = None) -> dict[str, Floats]:
     """Per driver [nodes, periods and those ahead]: the mean over the series below for which it is known, each weighing
     as much as it sold in the periods of `panel`. So a promotion of a total is the share of its volume that is on
     promotion. NaN where no series below knows it.
@@ -27,7 +25,7 @@ def node_drivers(
     """
     weights = _weights(panel.values)
     begun = np.cumsum(~np.isnan(panel.values), axis=1) > 0
-    below = structure.below(nodes)
+    below = graph.below(nodes)
     rows = below.series
     found: dict[str, Floats] = {}
     for name in names:

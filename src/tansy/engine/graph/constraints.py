@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +13,7 @@ from scipy import sparse
 from tansy.engine.errors import StructureError
 
 Floats = NDArray[np.float64]
+Name = TypeVar("Name", bound=Hashable)
 
 
 @dataclass(frozen=True)
@@ -42,20 +45,22 @@ class Summation:
         return float(np.max(gaps / np.maximum(1.0, np.abs(parents))))
 
 
-def from_edges(parents: list[str], children: list[str], splits: list[str]) -> tuple[list[str], Summation]:
+def from_edges(
+    parents: Sequence[Name], children: Sequence[Name], splits: Sequence[str]
+) -> tuple[list[Name], Summation]:
     """Names of the nodes (aggregates, then finest) and their summation, from rows "parent, child, split".
 
     A parent may be split in several ways; all must hold the same finest nodes. Raises StructureError where they do not,
     and where a node is its own ancestor.
     """
-    below: dict[str, dict[str, list[str]]] = {}
+    below: dict[Name, dict[str, list[Name]]] = {}
     for parent, child, split in zip(parents, children, splits, strict=True):
         below.setdefault(parent, {}).setdefault(split, []).append(child)
     finest = list(dict.fromkeys(child for child in children if child not in below))
     position = {name: i for i, name in enumerate(finest)}
-    reached: dict[str, frozenset[int]] = {name: frozenset([i]) for name, i in position.items()}
-    aggregates: list[str] = []
-    open_nodes: set[str] = set()
+    reached: dict[Name, frozenset[int]] = {name: frozenset([i]) for name, i in position.items()}
+    aggregates: list[Name] = []
+    open_nodes: set[Name] = set()
     todo = [(name, False) for name in reversed(below)]
     while todo:
         name, ready = todo.pop()

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import PlanError, StructureError
-from tansy.engine.panel import Panel
+from tansy.engine.panel import Edges, Panel
 from tansy.engine.timeline import MOST_PERIODS, NOUN, label, number_of, usual_frequency
 
 Floats = NDArray[np.float64]
@@ -306,10 +306,33 @@ def _ordered(
                     full[value] = table.get(stand_in.get(name, {}).get(value, "")) or "unassigned"
             attributes[name][attribute] = full
     at = np.array(order, dtype=np.int64)
+    edges = panel.edges and _edges_with(panel.edges, panel.key_names, keys, stand_in)
     return replace(
-        panel, keys=columns, values=values[at], attributes=attributes,
+        panel, keys=columns, values=values[at], attributes=attributes, edges=edges,
         drivers={name: one[at] for name, one in drivers.items()},
     )  # fmt: skip
+
+
+def _edges_with(
+    edges: Edges, key_names: tuple[str, ...], keys: list[tuple[str, ...]], stand_in: dict[str, dict[str, str]]
+) -> Edges:
+    """The edges with each series that they do not know beside the one that it stands in for."""
+    leading_to: dict[tuple[str, ...], list[int]] = {}
+    for e, child in enumerate(edges.children):
+        leading_to.setdefault(child, []).append(e)
+    copied, fresh = [], []
+    for key in keys:
+        other = tuple(stand_in.get(name, {}).get(code) or code for name, code in zip(key_names, key, strict=True))
+        for e in leading_to.get(other, []) if key not in leading_to else []:
+            copied.append(e)
+            fresh.append(key)
+    return replace(
+        edges,
+        parents=(*edges.parents, *(edges.parents[e] for e in copied)),
+        children=(*edges.children, *fresh),
+        splits=(*edges.splits, *(edges.splits[e] for e in copied)),
+        levels=(*edges.levels, *(edges.levels[e] for e in copied)),
+    )
 
 
 def with_events(panel: Panel, plans: tuple[Plan, ...]) -> Panel:

@@ -1,0 +1,1 @@
+"""Nodes that must add up, whatever made them so."""

@@ -1,1 +1,0 @@
-"""Which nodes there are, and what adds up to what."""
