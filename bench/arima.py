@@ -17,7 +17,7 @@ from numba import njit
 from bench.smoothing import series, through, timed
 from tansy.demo.generator import generate
 from tansy.engine.kernels import arima as kernel
-from tansy.engine.methods import arima
+from tansy.engine.methods import arima_fit
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.pooled import pooled_effects
@@ -106,7 +106,9 @@ def tops() -> None:
         found = fit(parse(text), batch, 1)
         best = found.loglik.copy()
         for _ in range(24):
-            with patch.object(arima, "_starts", lambda form, names, rng=rng: rng.uniform(-2.0, 2.0, (1, len(names)))):
+            with patch.object(
+                arima_fit, "_starts", lambda form, names, rng=rng: rng.uniform(-2.0, 2.0, (1, len(names)))
+            ):
                 best = np.fmax(best, fit(parse(text), batch, 1).loglik)
         short = best - found.loglik
         print(f"  {text:<28} T {length}: {np.mean(short > 0.05):6.1%} {np.mean(short > 0.5):6.1%} {short.max():6.2f}")

@@ -14,7 +14,7 @@ from scipy.stats import multivariate_normal
 
 from tansy.engine.errors import NotationError
 from tansy.engine.lens.tries import in_words
-from tansy.engine.methods import arima
+from tansy.engine.methods import arima_fit
 from tansy.engine.methods.distribution import Normal, Transformed
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.notation import parse
@@ -217,7 +217,7 @@ def test_a_fit_seldom_ends_below_the_best_of_many_starts(
     found = fit(parse(text), batch, 1)
     best = found.loglik.copy()
     for _ in range(10):
-        monkeypatch.setattr(arima, "_starts", lambda form, names: rng.uniform(-2.0, 2.0, (1, len(names))))
+        monkeypatch.setattr(arima_fit, "_starts", lambda form, names: rng.uniform(-2.0, 2.0, (1, len(names))))
         best = np.fmax(best, fit(parse(text), batch, 1).loglik)
     short = best - found.loglik
     assert np.mean(short > 0.05) <= 0.1

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 
 from tansy.engine.errors import NotationError, TansyError
 from tansy.engine.methods.fits import Batch, Fits
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.study.prepared import prepare

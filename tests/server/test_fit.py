@@ -54,7 +54,9 @@ def test_a_fit_is_judged_and_a_wrong_text_says_what_is_wrong(client: APIClient, 
     assert [one["of"] for one in found["roots"]] == ["phi", "theta"]
     assert len(found["judgement"]) >= 1 and len(found["correlation"]) == 4
     assert page["search"] == [] and page["fit"]["measures"]["RMSE"] > 0
-    assert page["drivers"] == ["price", "promotion"]
+    offered = client.post(f"{node}/form/", {"method": "arima(1,0,1) + x(promotion)"}, format="json").json()["fields"]
+    ticks = next(one for one in offered if one["name"] == "drivers")
+    assert ticks["value"] == "promotion" and [one["value"] for one in ticks["options"]] == ["price", "promotion"]
 
     searched = client.get(f"{node}/fit/", {"method": "arima(best)"}).json()
     assert searched["fit"]["model"] in [one["model"] for one in searched["search"]]

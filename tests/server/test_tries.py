@@ -115,3 +115,29 @@ def test_whole_units_are_published_as_whole_numbers_that_add_up(client: APIClien
     np.testing.assert_array_equal([unpack(node.layers, 2, 6)[0] for node in nodes], exact)
     draft = client.get(f"/api/studies/{again.pk}/draft/").json()
     assert all(check["holds"] for check in draft["checks"])
+
+
+def test_the_fields_of_a_method_are_data_and_a_change_of_one_is_a_new_text(client: APIClient, done: Study) -> None:
+    address = f"/api/studies/{done.pk}/nodes/top/form/"
+
+    def ask(method: str, **more: Any) -> dict[str, Any]:
+        answer = client.post(address, {"method": method, **more}, format="json")
+        assert answer.status_code == 200, answer.content
+        found: dict[str, Any] = answer.json()
+        return found
+
+    plain = ask("ets( A,N,N )")
+    assert plain["method"] == "ets(A,N,N)" and plain["family"] == "ets" and plain["problem"] == ""
+    assert {"value": "arima(best)", "label": "ARIMA, searched by AICc"} in plain["menu"]["options"]
+    assert [one["name"] for one in plain["fields"]][:4] == ["error", "trend", "season", "outside"]
+    assert ask("ets(A,N,N)", change={"name": "trend", "value": "Ad"})["method"] == "ets(A,Ad,N)"
+    level = ask("ets(A,N,N)", change={"name": "start", "value": "level"}, estimates={"level": 41.26})
+    assert level["method"] == "ets(A,N,N; level=41.26)"
+    other = ask("anything", change={"name": "method", "value": "tsb"})
+    assert other["method"] == "tsb" and [one["kind"] for one in other["fields"]] == ["share", "share"]
+    # what cannot be read keeps its text and is offered the menu; what cannot be changed stays as it was
+    wrong = ask("ets(A,")
+    assert wrong["method"] == "ets(A," and wrong["fields"] == [] and "is not a method" in wrong["problem"]
+    refused = ask("arima(1,0,1)", change={"name": "p", "value": 12})
+    assert refused["method"] == "arima(1,0,1)" and "up to 8" in refused["problem"]
+    assert client.post(address, {"change": {"name": "p"}}, format="json").status_code == 400

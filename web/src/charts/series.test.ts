@@ -34,6 +34,8 @@ const node: Schema['Node'] = {
     { level: 80, low: [7, 6], high: [13, 14] },
   ],
   method: 'naive',
+  family: 'mean',
+  searched: false,
   was_tested: true,
   plan: '',
   kept: '',

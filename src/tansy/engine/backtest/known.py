@@ -16,7 +16,8 @@ from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.histories import aggregate_history
 from tansy.engine.graph.node_drivers import node_drivers
 from tansy.engine.methods.fits import Batch
-from tansy.engine.methods.notation import Form, driver_of
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled, pooled_effects
 from tansy.engine.methods.shared_season import season_profiles
 from tansy.engine.panel import Panel

@@ -11,8 +11,10 @@ from scipy.special import fdtrc
 
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.holders import pooled_of
 from tansy.engine.methods.inference import Coefficient, coefficients, errors_on_scale
-from tansy.engine.methods.notation import Form, driver_of
+from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.regressors import columns_of, regressors_of, regressors_of_drivers
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.panel import is_switch
@@ -126,7 +128,7 @@ def _explained(form: Form, entry: str, batch: Batch, fits: Fits) -> float | None
 def _explained_pooled(form: Form, entry: str, batch: Batch, fits: Fits) -> float | None:
     """The same with the effects of the other entries as they were found beside this one."""
     horizon = fits.forecast.shape[1]
-    effects, columns = registry.pooled_of(form, batch, horizon)
+    effects, columns = pooled_of(form, batch, horizon)
     rest = tuple(one for one in form.pooled if one != entry)
     if columns.unknown is not None:
         batch = replace(batch, values=np.where(columns.unknown, np.nan, batch.values))

@@ -9,7 +9,8 @@ import numpy as np
 
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Batch, Fits, Floats
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.holders import pooled_of, unlifted
 from tansy.engine.methods.regressors import HARMONIC, SLOPE, Regressors, regressors_of
 from tansy.engine.methods.transforms import brought_back, transformed
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
@@ -38,7 +39,7 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     shared out to the drivers in proportion to the logarithms of their factors, by the same weight.
     """
     if form.pooled:
-        plain, without = registry.unlifted(form, batch, fits.forecast.shape[1])
+        plain, without = unlifted(form, batch, fits.forecast.shape[1])
         inner = registry.fit(plain, without, fits.forecast.shape[1])
         parts = forecast_parts(plain, inner, without)
         return [*parts, *_pooled_parts(form, batch, inner.forecast[0], fits.forecast[0])]
@@ -55,7 +56,7 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
     by_name = _linear(found, columns, batch.timeline)
     season = by_name.pop(SEASON, np.zeros(longer))
     own = ahead - season - sum(by_name.values(), np.zeros(longer))
-    level = _level(own, m, horizon) if _is_seasonal(plain) and m > 1 else own[:horizon]
+    level = _level(own, m, horizon) if plain.has_season and m > 1 else own[:horizon]
     season = season[:horizon] + own[:horizon] - level
     swings = {SEASON: season, **{name: part[:horizon] for name, part in by_name.items()}}
     forecast = fits.forecast[0]
@@ -76,7 +77,7 @@ def forecast_parts(form: Form, fits: Fits, batch: Batch) -> list[Part]:
 def _pooled_parts(form: Form, batch: Batch, before: Floats, after: Floats) -> list[Part]:
     """What each driver with a pooled effect adds, from a forecast [H] without them to the one with them."""
     horizon, n_past = len(after), batch.timeline.n_periods
-    effects, columns = registry.pooled_of(form, batch, horizon)
+    effects, columns = pooled_of(form, batch, horizon)
     logs = effects.logs(columns, n_past)[0, n_past:]
     total = logs.sum(axis=1)
     weight = np.divide(after - before, total, out=before.copy(), where=np.abs(total) > 1e-9)
@@ -120,16 +121,6 @@ def _linear(found: Fits, columns: Regressors, timeline: Timeline) -> dict[str, F
         key = of_harmonics if harmonic else _driver_in(name)
         parts[key] = parts.get(key, np.zeros(len(part))) + part
     return parts
-
-
-def _is_seasonal(form: Form) -> bool:
-    return bool(
-        form.family in ("seasonal-naive", "theta")
-        or form.shared_season
-        or "indices" in form.words
-        or (form.letters and form.letters[2] != "N")
-        or any(form.seasonal)
-    )
 
 
 def seasons_beyond(m: int) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from tansy.engine.methods.arima import resolved
+from tansy.engine.methods.arima_fit import resolved
 from tansy.engine.methods.as_json import number
 from tansy.engine.methods.fits import Fits
 

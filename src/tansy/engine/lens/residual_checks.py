@@ -6,7 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tansy.engine.methods.arima import Arima
 from tansy.engine.methods.fits import Fits, Floats
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.inference import (
     WEAK,
     Coefficient,
@@ -16,7 +18,7 @@ from tansy.engine.methods.inference import (
     errors_on_scale,
     roots,
 )
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.regression import Regression
 from tansy.engine.profile.correlation import (
     NOISE_95,
     autocorrelations,
@@ -64,15 +66,15 @@ def diagnose(values: Floats, fits: Fits, m: int, labels: list[str]) -> Diagnosis
     lags = max(1, min(max(24, m + m // 4), n // 2 - 1)) if n > 3 else 1
     r = autocorrelations(errors, lags)
     noise = NOISE_95 / np.sqrt(max(n, 1))
-    q, p = ljung_box(r, n, _dynamics(form))
+    q, p = ljung_box(r, n, form.memory)
     found = coefficients(fits, 0)
     names, correlation = correlations(fits, 0)
-    of_form = roots(form, fits.named_parameters(0)) if form.family == "arima" and form.orders else _no_roots()
+    of_form = roots(form, fits.named_parameters(0)) if form.orders else _no_roots()
     judgement = [
         *_of_lags(r, noise, m, form),
         *_of_box(p, m),
         *_of_roots(of_form, form),
-        *(_of_coefficients(found) if form.family in ("arima", "regression") else []),
+        *(_of_coefficients(found) if isinstance(form, Arima | Regression) else []),
         *_of_errors(values, errors, fits, labels),
     ]
     return Diagnosis(
@@ -92,21 +94,10 @@ def _standardised(values: Floats, fits: Fits) -> Floats:
     return errors / spread if spread > 0.0 else np.where(np.isnan(errors), np.nan, 0.0)
 
 
-def _dynamics(form: Form) -> int:
-    """Coefficients that take correlation out of the residuals."""
-    if form.orders:
-        return form.orders[0] + form.orders[2] + form.seasonal[0] + form.seasonal[2]
-    if form.letters:
-        return 1 + (form.letters[1] != "N") + (form.letters[2] != "N")
-    return 0
-
-
 def _of_lags(r: Floats, noise: float, m: int, form: Form) -> list[str]:
     says = []
     if 1 < m <= len(r) and abs(r[m - 1]) > _SURE * noise:
-        seasonal = bool(
-            form.period or form.harmonics or form.shared_season or (form.letters and form.letters[2] != "N")
-        )
+        seasonal = form.has_season or form.harmonics
         advice = "the season is not all caught: one more seasonal term, or other harmonics" if seasonal else (
             "try a seasonal term or harmonics"
         )  # fmt: skip
@@ -115,7 +106,7 @@ def _of_lags(r: Floats, noise: float, m: int, form: Form) -> list[str]:
     if near:
         k = max(near, key=lambda k: abs(r[k - 1]))
         advice = (
-            "one more AR or MA term" if form.family == "arima" else "a method with more memory, such as arima(best)"
+            "one more AR or MA term" if isinstance(form, Arima) else "a method with more memory, such as arima(best)"
         )
         says.append(f"Lag {k} still holds structure (r = {r[k - 1]:.2f}): try {advice}.")
     return says

@@ -11,7 +11,7 @@ from tansy.engine.backtest.known import Keep, anew
 from tansy.engine.backtest.measures import mean_absolute_season_step, mean_square_step, nan_mean, wape
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Floats
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
 from tansy.engine.study.prepared import Prepared
 
 MEASURES = ("ME", "MAE", "RMSE", "WAPE", "MASE", "RMSSE")

@@ -14,9 +14,10 @@ from tansy.engine.backtest.measures import mean_absolute_season_step, nan_mean, 
 from tansy.engine.errors import DriverError, NotationError
 from tansy.engine.methods.as_json import numbers, tried
 from tansy.engine.methods.fits import Batch, Fits
-from tansy.engine.methods.notation import CHOSEN_POWER, Form, parse
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.notation import parse
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.methods.registry import fit
+from tansy.engine.methods.registry import fit, in_words
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
 from tansy.engine.timeline import Timeline
@@ -147,6 +148,7 @@ def describe(one: Try, values: Floats, levels: tuple[float, ...], floor: float =
         "text": one.text,
         "problem": "",
         "model": str(fits.form(0)),
+        "basis": fits.form(0).basis,
         "words": in_words(fits.form(0)),
         "notes": list(fits.notes.get(0, ())),
         "parameters": [
@@ -162,79 +164,3 @@ def describe(one: Try, values: Floats, levels: tuple[float, ...], floor: float =
         "total_forecast": numbers(np.cumsum(forecast)),
         "totals": totals,
     }
-
-
-_SIMPLE_WORDS = {
-    "seasonal-naive": "The same period of the last season.",
-    "naive": "The last value.",
-    "mean": "The mean of all values.",
-    "drift": "The last value, and the mean step from the first value to it.",
-    "theta": "Halfway between a straight line and simple smoothing of what the line leaves out twice over.",
-    "croston": "Sizes of sales over the gaps between them, both smoothed at sales.",
-    "sba": "Sizes of sales over the gaps between them, both smoothed at sales, less the bias that division brings.",
-    "tsb": "Size of a sale times its chance, which is updated every period.",
-}
-
-
-def _counted(n: int, what: str) -> str:
-    return f"{n or 'no'} {what}{'s' if n != 1 else ''}"
-
-
-def in_words(form: Form) -> str:
-    """What the form assumes, in a planner's words."""
-    log = _after_words(form)
-    if form.family in _SIMPLE_WORDS:
-        return _SIMPLE_WORDS[form.family] + log
-    if form.family == "moving-average":
-        kind = "A weighted mean" if form.weights else "The mean"
-        return (
-            f"{kind} of the last values, with the window {'chosen by error' if form.window < 0 else form.window}." + log
-        )
-    if form.family == "trend":
-        line = {"linear": "A straight line", "quadratic": "A parabola", "exponential": "Growth by a constant rate"}
-        season = " through the values without their season, times seasonal indices" if "indices" in form.words else ""
-        return f"{line[form.shape]} by least squares{season}." + log
-    if form.letters:
-        error, trend, season = form.letters
-        parts = ["a level"]
-        parts += {"N": [], "A": ["a trend that goes on"], "Ad": ["a trend that dies away"]}[trend]
-        parts += {"N": [], "A": ["a season that is added"], "M": ["a season that multiplies"]}[season]
-        if form.harmonics:
-            parts.append("a smooth yearly season")
-        if form.shared_season:
-            parts.append("the season of its group, as far as the series follows it")
-        size = "errors of one size" if error == "A" else "errors in proportion to the level"
-        return f"Exponential smoothing: {', '.join(parts)}; {size}." + log
-    if form.orders:
-        p, d, q = form.orders
-        sp, sd, sq = form.seasonal
-        difference = {0: "values", 1: "steps from period to period", 2: "changes of these steps"}[d]
-        difference += f", each less that of {form.period} periods before" if sd else ""
-        parts = [_counted(p, "past one"), _counted(q, "past error")]
-        parts += [f"{_counted(sp, 'past one')} whole seasons back"] if sp else []
-        parts += [f"{_counted(sq, 'past error')} whole seasons back"] if sq else []
-        parts += ["a smooth yearly season"] if form.harmonics else []
-        parts += ["a steady drift"] if form.words else []
-        return f"ARIMA of {difference}: from {', '.join(parts)}." + log
-    if form.family == "regression":
-        return "Regression: a constant and an effect of each driver by least squares." + log
-    return str(form)
-
-
-def _after_words(form: Form) -> str:
-    """Drivers, shifts and the scale, in sentences of their own."""
-    says = ""
-    if form.drivers and form.family != "regression":
-        says += f" Besides, effects of {', '.join(form.drivers)}."
-    if form.slope_changes:
-        says += " A trend whose slope changes where the data say so."
-    if form.pooled:
-        says += f" Effects of {', '.join(form.pooled)}, as the series of its group share them."
-    if form.level_shifts:
-        says += f" The level shifts in {', '.join(form.level_shifts)}."
-    if form.log:
-        says += " All of it on the logarithmic scale."
-    if form.power is not None:
-        power = "a power chosen from the data" if form.power == CHOSEN_POWER else f"power {form.power:g}"
-        says += f" All of it on the scale of {power}."
-    return says

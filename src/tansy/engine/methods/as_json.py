@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from tansy.engine.methods.fits import Batch, Fits, Floats
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.inference import coefficients, correlations
-from tansy.engine.methods.notation import Form
 from tansy.engine.methods.simpler import fit_or_simpler
 
 

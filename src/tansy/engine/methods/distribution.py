@@ -16,6 +16,7 @@ from tansy.engine.kernels.paths import places_among
 from tansy.engine.methods.transforms import brought_back
 
 Floats = NDArray[np.float64]
+Paths = NDArray[np.float32] | Floats
 
 _MOST_PATHS = 1 << 15
 _FEWEST_PATHS = 1 << 11
@@ -25,12 +26,16 @@ _MANY = 1e6
 
 
 class Distribution(Protocol):
-    """quantiles(p [Q], together) -> [series, Q, H]. together: of the sum of leads 1..h instead of lead h alone.
-    spread() -> [series, H], standard deviation of each lead, or what it would be of a normal with as wide a band."""
+    """What the forecasts of a batch are distributed like: the one thing that a fit says of them beyond its means."""
 
-    def quantiles(self, p: Floats, together: bool = False) -> Floats: ...
+    def quantiles(self, p: Floats, together: bool = False) -> Floats:
+        """[series, Q, H] for probabilities [Q]. together: of the sum of leads 1..h instead of lead h alone."""
 
-    def spread(self) -> Floats: ...
+    def spread(self) -> Floats:
+        """[series, H], standard deviation of each lead, or what it would be of a normal with as wide a band."""
+
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        """[rows, H, N], ways that the leads of some series may go together; the same draws move all series together."""
 
 
 _FROM_MIDDLE = 1.2815515655446004  # standard deviations of a normal from its middle to its 90 % quantile
@@ -66,15 +71,29 @@ class Normal:
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         spread = np.sqrt(self.together if together else self.each)
         mean = np.cumsum(self.mean, axis=1) if together else self.mean
-        z = ndtri(p)[None, :, None]
-        excess = self.excess_together if together else self.excess
-        if self.freedom is not None:
-            z = stdtrit(self.freedom[:, None], p[None, :])[:, :, None]
-        elif excess is not None:
-            freedom = 4.0 + 6.0 / np.clip(excess, 1e-3, 30.0)
-            z = stdtrit(freedom[:, None, :], p[None, :, None]) * np.sqrt((freedom - 2.0) / freedom)[:, None, :]
+        z = self._standard(p[None, :, None], slice(None), together)
         found: Floats = mean[:, None, :] + z * spread[:, None, :]
         return found
+
+    def _standard(self, p: Floats, rows: slice, together: bool) -> Floats:
+        """Quantiles in standard deviations; p: [series or 1, Q, H or 1]."""
+        excess = self.excess_together if together else self.excess
+        if self.freedom is not None:
+            return np.asarray(stdtrit(self.freedom[rows, None, None], p))
+        if excess is not None:
+            freedom = 4.0 + 6.0 / np.clip(excess[rows, None], 1e-3, 30.0)
+            return np.asarray(stdtrit(freedom, p) * np.sqrt((freedom - 2.0) / freedom))
+        return np.asarray(ndtri(p))
+
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        """Those of `normal_paths`; with heavier tails each lead is at the same quantile as there."""
+        found = normal_paths(self, rows, drawn)
+        if self.freedom is None and self.excess is None:
+            return found
+        mean, spread = self.mean[rows, :, None], np.sqrt(self.each[rows])[:, :, None]
+        z = np.divide(found - mean, spread, out=np.zeros_like(found), where=spread > 0.0)
+        standard = self._standard(ndtr(z).swapaxes(1, 2), rows, False).swapaxes(1, 2)
+        return np.asarray(mean + standard * spread)
 
 
 @dataclass(frozen=True)
@@ -127,7 +146,7 @@ class Simulated:
 
     n_series: int
     horizon: int
-    paths: Callable[[slice, Draws], NDArray[np.float32] | Floats]
+    paths: Callable[[slice, Draws], Paths]
     response: Callable[[slice], Floats] | None = None
     finer: bool = False
 
@@ -189,9 +208,12 @@ class Transformed:
         return Simulated(
             len(mean),
             mean.shape[1],
-            lambda rows, drawn: brought_back(normal_paths(self.of, rows, drawn), powers[rows]),
+            self.paths,
             lambda rows: slope[rows, :, None] * normal_response(self.of, rows),
         ).quantiles(p, together)
+
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        return brought_back(np.asarray(self.of.paths(rows, drawn), np.float64), self.powers[rows, None, None])
 
 
 @dataclass(frozen=True)
@@ -225,6 +247,11 @@ class Lifted:
         wider = np.sqrt(1.0 + doubt / np.maximum(spread**2, 1e-12 * doubt + 1e-300))
         out: Floats = middle[:, None] + (found[:, : len(p)] - middle[:, None]) * wider[:, None]
         return out
+
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        """The factors are too high or too low at all leads of a path alike, by the draw that no lead has."""
+        doubt = np.sqrt(self.doubt[rows])[:, :, None] * ndtri(drawn.which)
+        return np.asarray(self.of.paths(rows, drawn) * self.factors[rows, :, None] + doubt)
 
 
 def normal_paths(of: Normal, rows: slice, drawn: Draws) -> Floats:
@@ -281,8 +308,17 @@ class Counts:
         quantiles = np.stack([_count_quantile(q, mean, size) for q in p.tolist()], axis=1)
         return np.where(np.isnan(mean)[:, None, :], np.nan, quantiles)
 
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        mean = np.maximum(self.mean[rows], 0.0)
+        size = np.broadcast_to(self.size[rows, None], mean.shape)
+        found = np.empty((*mean.shape, drawn.uniforms.shape[1]))
+        for h in range(mean.shape[1]):
+            u = np.broadcast_to(drawn.uniforms[h], found[:, h].shape)
+            found[:, h] = _count_quantile(u, mean[:, h, None], size[:, h, None])
+        return np.where(np.isnan(mean)[:, :, None], np.nan, found)
 
-def _count_quantile(q: float, mean: Floats, size: Floats) -> Floats:
+
+def _count_quantile(q: float | Floats, mean: Floats, size: Floats) -> Floats:
     """Least whole number whose probability of not being exceeded is at least q; Poisson where size is infinite.
 
     The continuous inverse gives it to within one; the distribution itself, an incomplete beta function, settles it.
@@ -335,6 +371,15 @@ class Chosen:
                 found = np.full((self.n_series, *own.shape[1:]), np.nan)
             found[rows] = own
         assert found is not None, "a batch has at least one part"
+        return found
+
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        start, stop, _ = rows.indices(self.n_series)
+        found = np.full((stop - start, *drawn.uniforms.shape), np.nan)
+        for own, part in self.parts:  # whose rows ascend
+            first, last = np.searchsorted(own, [start, stop]).tolist()
+            if first < last:
+                found[own[first:last] - start] = part.paths(slice(first, last), drawn)
         return found
 
 

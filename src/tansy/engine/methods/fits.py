@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods.distribution import Distribution, Normal
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.timeline import Timeline
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy.special import ndtr, stdtr
 
 from tansy.engine.methods.fits import Fits, Floats
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.transforms import transformed
 
 WEAK = 0.05

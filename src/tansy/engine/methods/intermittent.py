@@ -4,20 +4,63 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.kernels import intermittent as kernel
+from tansy.engine.methods import fields
 from tansy.engine.methods.distribution import Chosen, Counts, Distribution, Draws, Simulated
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, note
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Field, Form, Surroundings
+from tansy.engine.methods.method_text import Written
 
 _KINDS = {"croston": kernel.CROSTON, "sba": kernel.SBA, "tsb": kernel.TSB}
 
 
-def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
-    """Fit one of them; a series without any demand gets zeros.
+_WORDS = {
+    "croston": "Sizes of sales over the gaps between them, both smoothed at sales.",
+    "sba": "Sizes of sales over the gaps between them, both smoothed at sales, less the bias that division brings.",
+    "tsb": "Size of a sale times its chance, which is updated every period.",
+}
+
+
+@dataclass(frozen=True)
+class Intermittent(Form):
+    only_options = True
+    names = ("croston", "sba", "tsb")
+    examples = names
+    menu = (("croston", "Croston"), ("sba", "Croston, corrected"), ("tsb", "Croston, by chance"))
+
+    @classmethod
+    def read(cls, written: Written) -> Intermittent:
+        if written.transformed:
+            raise written.wrong(f"{written.name} is for demand with zeros, which have no logarithm.")
+        written.options.take_words(())
+        return cls(written.name, given=written.options.take_numbers(("alpha", "beta")))
+
+    def richness(self) -> tuple[int, int]:
+        return 8 + self.names.index(self.family), 0
+
+    def in_words(self) -> str:
+        return _WORDS[self.family]
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return _fit(self, batch, horizon, bands)
+
+    def fields(self, around: Surroundings) -> list[Field]:
+        gaps = "weight of the chance" if self.family == "tsb" else "weight of the gaps"
+        return [fields.share(self, "alpha", "weight of the sizes α"), fields.share(self, "beta", f"{gaps} β")]
+
+    def changed(self, name: str, value: Any, around: Surroundings) -> Intermittent:
+        if name not in ("alpha", "beta"):
+            raise KeyError(name)
+        return fields.with_given(self, name, value)
+
+
+def _fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
+    """A series without any demand gets zeros.
 
     Bands are those of counts: negative binomial about the forecast where the values are whole numbers, else from the
     sizes and gaps of the past (each period of a path has a demand with the chance 1/interval, of a size of the past).

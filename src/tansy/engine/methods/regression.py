@@ -3,18 +3,65 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from tansy.engine.methods import fields
 from tansy.engine.methods.distribution import Normal
 from tansy.engine.methods.fits import Batch, Fits, Floats, too_few
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import RICHEST, Field, Form, Surroundings
+from tansy.engine.methods.method_text import Written, read_drivers
 from tansy.engine.methods.regressors import no_effect, regressors_of
 
 _FLAT = 1e-10  # what the columns before leave of one that did not vary on its own, as a share of its sum of squares
 
 
-def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
+@dataclass(frozen=True)
+class Regression(Form):
+    family: str = "regression"
+
+    names = ("regression",)
+    examples = ("regression(price, promotion)",)
+    terms = ("harmonics", "level-shift", "slope-changes")
+
+    @classmethod
+    def read(cls, written: Written) -> Regression:
+        written.options.take_words(())
+        written.options.take_numbers(())
+        entries = read_drivers(written.text, written.inner, "regression(price, promotion)")
+        return cls(**{**written.around, "drivers": entries})
+
+    def main(self) -> str:
+        return ", ".join(self.drivers)
+
+    def after(self) -> list[str]:
+        return [term for term in super().after() if not term.startswith("x(")]
+
+    def richness(self) -> tuple[int, int]:
+        return RICHEST, 0
+
+    def in_words(self) -> str:
+        return "Regression: a constant and an effect of each driver by least squares."
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return _fit(self, batch, horizon, bands)
+
+    def fields(self, around: Surroundings) -> list[Field]:
+        return [
+            fields.drivers(self, around),
+            *([fields.harmonics(self)] if around.season_length > 1 else []),
+            fields.scale(self),
+        ]
+
+    def changed(self, name: str, value: Any, around: Surroundings) -> Regression:
+        change = {"drivers": fields.with_drivers, "harmonics": fields.with_harmonics, "scale": fields.with_scale}[name]
+        found: Regression = change(self, value)
+        return found
+
+
+def _fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """y = constant + sum of coefficient x regressor, for every series of a batch.
 
     Standard errors and the prediction variance use SSE / (n - k), quantiles are Student's with n - k degrees, k

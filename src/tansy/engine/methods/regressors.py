@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.errors import DriverError, NotationError
-from tansy.engine.methods.notation import BEST, Form, driver_of
+from tansy.engine.methods.form import BEST, Form
+from tansy.engine.methods.method_text import driver_of
 from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline, form_of, label, ordinal, read_date
 
 Floats = NDArray[np.float64]

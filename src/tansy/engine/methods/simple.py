@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+from typing import Any
+
 import numpy as np
 
 from tansy.engine.kernels import simple as kernel
 from tansy.engine.methods.distribution import Normal
 from tansy.engine.methods.fits import Batch, Fits, note, too_few
-from tansy.engine.methods.notation import BEST, Form
+from tansy.engine.methods.form import BEST, Field, Form, Surroundings, number_text, whole
+from tansy.engine.methods.method_text import WHOLE, Written, read_number
+from tansy.engine.timeline import MOST_PERIODS
 
 _KINDS = {
     "seasonal-naive": (kernel.SEASONAL_NAIVE, ()),
@@ -20,8 +25,95 @@ _PARAMETERS = {"drift": 2, "mean": 2}
 _LONGEST_WINDOW = 26
 
 
-def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
-    """Fit a simple method. A season of one period makes the seasonal naive the naive method.
+_WORDS = {
+    "seasonal-naive": "The same period of the last season.",
+    "naive": "The last value.",
+    "mean": "The mean of all values.",
+    "drift": "The last value, and the mean step from the first value to it.",
+}
+
+
+@dataclass(frozen=True)
+class Simple(Form):
+    """Seasonal naive, naive, mean and drift."""
+
+    bare = True
+    names = ("seasonal-naive", "naive", "mean", "drift")
+    examples = names
+    menu = (("seasonal-naive", "last season"), ("naive", "last value"), ("mean", "mean"), ("drift", "drift"))
+
+    @classmethod
+    def read(cls, written: Written) -> Simple:
+        return cls(written.name, log=written.around["log"], power=written.around["power"])
+
+    def richness(self) -> tuple[int, int]:
+        return self.names.index(self.family), 0
+
+    @property
+    def has_season(self) -> bool:
+        return self.family == "seasonal-naive"
+
+    def in_words(self) -> str:
+        return _WORDS[self.family]
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return _fit(self, batch, horizon, bands)
+
+
+@dataclass(frozen=True)
+class MovingAverage(Form):
+    family: str = "moving-average"
+
+    names = ("moving-average",)
+    examples = ("moving-average(k)",)
+    menu = (("moving-average(4)", "moving average"),)
+
+    @classmethod
+    def read(cls, written: Written) -> MovingAverage:
+        main, options = written.main.strip(), written.options
+        if main != "best" and not (WHOLE.fullmatch(main) and 1 <= int(main) <= MOST_PERIODS):
+            raise written.wrong("write moving-average(k) with the number of periods, or moving-average(best).")
+        window = BEST if main == "best" else int(main)
+        weights: tuple[float, ...] = ()
+        listed = options.pairs.pop("weights", None)
+        if listed is not None:
+            try:
+                weights = tuple(read_number(piece) for piece in listed.split("/"))
+            except ValueError:
+                raise written.wrong(f"weights are numbers with / between, newest first, not {listed!r}.") from None
+            if len(weights) != window or min(weights) < 0.0 or sum(weights) <= 0.0:
+                raise written.wrong("there is one weight for each period of the window, newest first, none below zero.")
+        written.nothing_more()
+        return cls(window=window, weights=weights, log=written.around["log"], power=written.around["power"])
+
+    def main(self) -> str:
+        return number_text(self.window)
+
+    def options(self) -> list[str]:
+        return ["weights=" + "/".join(f"{weight:g}" for weight in self.weights)] if self.weights else []
+
+    def richness(self) -> tuple[int, int]:
+        return 4, max(self.window, 0)
+
+    def in_words(self) -> str:
+        kind = "A weighted mean" if self.weights else "The mean"
+        return f"{kind} of the last values, with the window {'chosen by error' if self.window < 0 else self.window}."
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return _fit(self, batch, horizon, bands)
+
+    def fields(self, around: Surroundings) -> list[Field]:
+        label = f"Window, {around.noun}s (empty: chosen by error)"
+        return [Field("window", label, "number", None if self.window == BEST else self.window, least=1)]
+
+    def changed(self, name: str, value: Any, around: Surroundings) -> MovingAverage:
+        if name != "window":
+            raise KeyError(name)
+        return replace(self, window=BEST if value is None else whole(value), weights=())
+
+
+def _fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
+    """A season of one period makes the seasonal naive the naive method.
 
     The variances of `methods.md` hold the uncertainty of mean and drift already; parameters taken as known make no
     difference. The moving average's are those of the sum of its own weights' errors: see the kernel.

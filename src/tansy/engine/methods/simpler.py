@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.methods.fits import Batch, Fits, Integers
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.registry import fit
+from tansy.engine.methods.simple import Simple
 
 
 def fit_or_simpler(
@@ -41,18 +42,5 @@ def fit_or_simpler(
 
 
 def simpler(form: Form) -> list[Form]:
-    """What to fall back to, from near to far: without the season, without the trend, the mean."""
-    ways: list[Form] = []
-    if (form.drivers or form.pooled or form.slope_changes) and form.family in ("arima", "ets"):
-        ways.append(replace(form, drivers=(), level_shifts=(), pooled=(), slope_changes=False))
-    if form.family == "ets" and form.letters:
-        error, trend, season = form.letters
-        if season != "N" or form.harmonics or form.shared_season:
-            ways.append(Form("ets", letters=("A", trend, "N"), log=form.log, power=form.power))
-        if trend != "N":
-            ways.append(Form("ets", letters=("A", "N", "N"), log=form.log, power=form.power))
-        if error == "M" or form.transformed:
-            ways.append(parse("ets(A,N,N)"))
-    if form.family == "arima":
-        ways.append(parse("ets(A,N,N)"))
-    return [*ways, parse("naive"), parse("mean")]
+    """What to fall back to, from near to far: what the form names, the last value, the mean."""
+    return [*form.simpler(), Simple("naive"), Simple("mean")]

@@ -1,186 +1,257 @@
-"""Exponential smoothing: all 18 forms, the choice among them, parsimonious seasons, and constants given or tuned.
-
-`smoothing_search.py` fits one form, `smoothing_choice.py` chooses among several. Whatever was estimated or given is
-then run through one plain recursion (`kernels/smoothing_apply.py`), which is what fitted values, likelihood and
-forecasts come from, and `smoothing_bands.py` says how they are distributed.
-"""
+"""Exponential smoothing, ets(E,T,S) and ets(best): its text, its words, and what a planner may change."""
 
 from __future__ import annotations
 
-import math
-from dataclasses import replace
+import re
+from dataclasses import dataclass, replace
+from typing import Any
 
-import numpy as np
+from tansy.engine.methods import fields, smoothing_fit
+from tansy.engine.methods.fits import Batch, Fits
+from tansy.engine.methods.form import Field, Form, Surroundings
+from tansy.engine.methods.method_text import SHARES, Written
+from tansy.engine.methods.smoothing_fit import RESTRICTIONS
 
-from tansy.engine.errors import NotationError
-from tansy.engine.kernels import smoothing_apply
-from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, all_positive, note, too_few
-from tansy.engine.methods.notation import RESTRICTIONS, Form
-from tansy.engine.methods.regressors import pairs_of
-from tansy.engine.methods.shared_season import season_profiles
-from tansy.engine.methods.smoothing_bands import Run, Shifted, with_distribution
-from tansy.engine.methods.smoothing_choice import choose
-from tansy.engine.methods.smoothing_search import (
-    SEASON_CODE,
-    WEIGHTS,
-    Found,
-    Task,
-    given_states,
-    is_seasonal,
-    mean_of,
-    n_outside,
-    search,
-)
-from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
+TUNE_BY = ("MSE", "MAE", "MAPE")
+STARTS = ("first", "season")
+SPREAD_WORDS = ("resampled", "add-bias")
 
-
-def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
-    """Fit a form, or the best of several, to every series of a batch.
-
-    bands: see `fits.BANDS`.
-    A series is fitted when it has two values more than the form has parameters, and a whole season more where it has
-    one. Raises NotationError where the form cannot be had on this timeline.
-    """
-    m = batch.timeline.season_length
-    candidates = _candidates(form, batch)
-    most_pairs = max(one.harmonics for one in candidates)
-    notes: dict[int, tuple[str, ...]] = {}
-    values, x = np.ascontiguousarray(batch.values), _harmonics(batch, most_pairs, horizon)
-    if form.shared_season:
-        profiles = batch.profiles
-        if profiles is None:
-            profiles = season_profiles(batch.own_sources, batch.timeline, horizon)
-        x = np.ascontiguousarray(profiles[:, : values.shape[1] + horizon, None] - 1.0)
-    which = batch.groups if form.shared_season else np.zeros(len(values), np.int64)
-    task = Task(values, x, which, m, round(PERIODS_PER_YEAR[batch.timeline.frequency]), horizon)
-    started, fixed_states = given_states(form, task, notes)
-    found: list[Found] = []
-    for one in candidates:
-        found.append(search(one, started, fixed_states, found, thorough=len(candidates) == 1, notes=notes))
-    if not form.letters and any(one.letters and "M" in one.letters for one in candidates):
-        note(notes, ~all_positive(values), "multiplicative forms were not tried: they need values above zero")
-    found, chosen, criteria = choose(found, started, fixed_states)
-    return _finish(form, batch, task, started, found, chosen, criteria, bands, notes)
+_ERRORS = {"A": "A, of one size", "M": "M, in proportion"}
+_TRENDS = {"N": "N, none", "A": "A, goes on", "Ad": "Ad, dies away"}
+_SEASONS = {"N": "N, none", "A": "A, added", "M": "M, multiplies"}
+_OUTSIDE = {
+    "": "none", "harmonics(best)": "harmonics, number by AICc", "harmonics(2)": "2 harmonics",
+    "harmonics(3)": "3 harmonics", "shared-season": "shared with its group",
+}  # fmt: skip
+_LABELS = {"alpha": "level weight α", "beta": "trend weight β", "gamma": "season weight γ", "phi": "damping φ"}
+_TUNED = {"": "likeliest", **{measure: f"least {measure}" for measure in TUNE_BY}}
+_TREND_WORDS = {"N": [], "A": ["a trend that goes on"], "Ad": ["a trend that dies away"]}
+_SEASON_WORDS = {"N": [], "A": ["a season that is added"], "M": ["a season that multiplies"]}
 
 
-def _candidates(form: Form, batch: Batch) -> list[Form]:
-    """Forms to try, additive ones first: the others start from their fits."""
-    m, daily = batch.timeline.season_length, batch.timeline.frequency == "D"
-    outside = bool(form.harmonics) or form.shared_season
-    if form.letters:
-        if form.letters[2] != "N" and m == 1:
-            raise NotationError(f"{form}: a season of one period has no states; use ets(A,{form.letters[1]},N).")
-        if outside and form.letters[2] != "N" and not daily:
-            raise NotationError(f"{form}: the season is there twice; use ets(A,{form.letters[1]},N).")
-        letters = [form.letters]
-    else:
-        trends = (
-            ["N"] if "no-trend" in form.words else ["N", "Ad"] if "damped-trend" in form.words else ["N", "A", "Ad"]
-        )
-        seasons = ["N"] + (["A"] if m > 1 and (not outside or daily) else [])
-        letters = [("A", t, s) for s in seasons for t in trends]
-        if not outside and "no-multiplicative" not in form.words:
-            letters += [("M", t, s) for s in (*seasons, *(["M"] if m > 1 else [])) for t in trends]
-    pairs = pairs_of(form, batch.timeline)
-    words = tuple(word for word in form.words if word not in RESTRICTIONS)
-    return [replace(form, letters=one, harmonics=k, words=words) for k in pairs for one in letters]
+@dataclass(frozen=True)
+class Smoothing(Form):
+    family: str = "ets"
 
+    names = ("ets",)
+    examples = ("ets(E,T,S)", "ets(best)")
+    menu = (("ets(A,N,N)", "smoothing"), ("ets(best)", "smoothing, best by AICc"))
+    terms = ("harmonics", "shared-season", "pooled")
+    chooses_pairs = True
 
-def _harmonics(batch: Batch, pairs: int, horizon: int) -> Floats:
-    """[1, T + H, columns], in the order of `_beside`."""
-    names = batch.timeline.harmonic_names(pairs)
-    order = [names.index(name) for name in _beside(pairs, batch.timeline)]
-    return np.ascontiguousarray(batch.timeline.harmonics(pairs, horizon)[None, :, order])
+    @classmethod
+    def read(cls, written: Written) -> Smoothing:
+        options, around, transformed = written.options, written.around, written.transformed
+        if written.entries == ["best"]:
+            words = options.take_words(RESTRICTIONS if transformed else (*RESTRICTIONS, *SPREAD_WORDS))
+            if "no-trend" in words and "damped-trend" in words:
+                raise written.wrong("no-trend and damped-trend exclude each other.")
+            options.take_numbers(())
+            return cls(words=words, **around)
+        error, trend, season = cls._letters(written)
+        outside = bool(around["harmonics"]) or around["shared_season"]
+        words = options.take_words(SPREAD_WORDS)
+        choices = {**options.take_choice("start", STARTS), **options.take_choice("tune", TUNE_BY)}
+        if choices and outside:
+            raise written.wrong("start and tune are of the recursion done by hand; leave the term after + out.")
+        known = [*cls._weights(trend, season), "level", *(["trend"] if trend != "N" else [])]
+        given = options.take_numbers((*known, *(["season"] if season != "N" else [])))
+        if "start" in choices and any(name not in SHARES for name in given):
+            raise written.wrong("start takes the first states from the data; give either it or the states.")
+        if choices.get("start") == "season" and season == "N":
+            raise written.wrong("start=season needs a form with a season; use start=first.")
+        if "tune" in choices and "start" not in choices:
+            choices = {"start": "season" if season != "N" else "first", **choices}
+        return cls(letters=(error, trend, season), given=given, words=words, choices=choices, **around)
 
+    @classmethod
+    def _letters(cls, written: Written) -> tuple[str, str, str]:
+        entries, around = written.entries, written.around
+        if len(entries) != 3 or entries[0] not in _ERRORS or entries[1] not in _TRENDS or entries[2] not in _SEASONS:
+            raise written.wrong("write ets(E,T,S) with E in A, M; T in N, A, Ad; S in N, A, M; or ets(best).")
+        error, trend, season = entries
+        if written.transformed and "M" in (error, season):
+            plain = cls(letters=("A", trend, season.replace("M", "A")), **around)
+            raise written.wrong(f"on a transformed scale proportions are sums already; use {plain}.")
+        if written.transformed and written.options.words:
+            raise written.wrong(f"{written.options.words[0]} is not to be had on a transformed scale.")
+        if (around["harmonics"] or around["shared_season"]) and error == "M":
+            raise written.wrong(
+                "harmonics and shared-season go with additive errors; for errors in proportion, use log."
+            )
+        if (around["harmonics"] or around["shared_season"]) and season == "M":
+            raise written.wrong(f"the season is there twice; use ets(A,{trend},N).")
+        return error, trend, season
 
-def _beside(pairs: int, timeline: Timeline) -> list[str]:
-    """Names of harmonics, each sine beside its cosine, so that fewer pairs are the first columns."""
-    return sorted(timeline.harmonic_names(pairs), key=lambda name: (int(name[3:]), name[:3] == "cos"))
+    @staticmethod
+    def _weights(trend: str, season: str) -> list[str]:
+        """Weights that a form has, in the order of the notation."""
+        has = {"alpha": True, "beta": trend != "N", "gamma": season != "N", "phi": trend == "Ad"}
+        return [name for name in SHARES if has[name]]
 
+    def main(self) -> str:
+        return ",".join(self.letters) if self.letters else "best"
 
-def _finish(
-    form: Form, batch: Batch, task: Task, started: Task, found: list[Found], chosen: Integers, criteria: Floats,
-    bands: str, notes: dict[int, tuple[str, ...]],
-) -> Fits:  # fmt: skip
-    """Run what was found through the recursion and put it all together."""
-    n, length = task.values.shape
-    m, horizon, columns = task.m, task.horizon, task.x.shape[2]
-    each = np.arange(n)
-    widest = m if any(is_seasonal(one.form) for one in found) else 0
+    @property
+    def searched(self) -> bool:
+        return self.letters is None or super().searched
 
-    def picked(name: str, width: int) -> Floats:
-        padded = np.full((len(found), n, width), math.nan)
-        for j, one in enumerate(found):
-            own = getattr(one, name)
-            padded[j, :, : own.shape[1]] = own
-        return np.ascontiguousarray(padded[chosen, each])
+    def richness(self) -> tuple[int, int]:
+        if not self.letters:
+            return 7, 150
+        error, trend, season = self.letters
+        states = {"N": 1, "A": 2, "Ad": 3}[trend] + (100 if season != "N" else 0)
+        return 7, states + 10 * (error == "M") + 20 * (season == "M")
 
-    weights, states = picked("weights", 4), picked("states", 2 + widest)
-    coefficients = picked("coefficients", columns)
-    letters = [one.form.letters for one in found]
-    relative = np.array([one is not None and one[0] == "M" for one in letters])[chosen]
-    season = np.array([SEASON_CODE[one[2]] for one in letters if one])[chosen]
-    residuals, last = np.empty((n, length)), np.empty((n, 2 + widest))
-    forecast, each_variance, total_variance = (np.empty((n, horizon)) for _ in range(3))
-    statistics = np.empty((n, 4))
-    smoothing_apply.apply_batch(
-        started.values, task.x, task.which, relative, season, widest, weights, states, np.nan_to_num(coefficients),
-        residuals, last, forecast, each_variance, total_variance, statistics,
-    )  # fmt: skip
-    loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
-    undefined = np.isnan(forecast[:, 0])
-    for i in np.nonzero(undefined)[0].tolist():
-        if not any(text.startswith("not fitted") for text in notes.get(i, ())):
-            notes[i] = (*notes.get(i, ()), *too_few(task.values[i]))
-    most_pairs = max(one.form.harmonics for one in found)
-    outside = ["shared-season"] if form.shared_season else _beside(most_pairs, batch.timeline)
-    of_form = [n_outside(one.form, task) for one in found]
-    names, parameters = _parameters(outside, of_form, letters, chosen, weights, states, coefficients, widest)
-    parameters[undefined] = math.nan
-    exact = ~undefined & (sum_squares == 0.0)
-    note(notes, exact, "the method repeats this series without any error; the bands have no width")
-    fits = Fits(
-        forecast, residuals, parameters, names, loglik, sigma2, n_used, sum_squares,
-        np.array([one.k for one in found], dtype=float)[chosen],
-        tuple(one.form for one in found), chosen, notes=notes,
-        tried=tuple(str(one.form) for one in found) if len(found) > 1 else (),
-        criteria=criteria if len(found) > 1 else None,
-    )  # fmt: skip
-    if bands != "none":
-        run = Run(batch, task, started, weights, states, coefficients, last, relative, season, residuals, widest)
-        fits = with_distribution(form, fits, found, run, each_variance, total_variance, bands)
-    if "add-bias" in form.words:
-        bias = mean_of(residuals)
-        fits = replace(fits, forecast=fits.forecast + bias[:, None])
-        if fits.distribution is not None:
-            fits = replace(fits, distribution=Shifted(fits.distribution, bias))
-    return fits
+    @property
+    def memory(self) -> int:
+        return 1 + (self.letters[1] != "N") + (self.letters[2] != "N") if self.letters else 0
 
+    @property
+    def has_season(self) -> bool:
+        return self.shared_season or bool(self.letters and self.letters[2] != "N")
 
-def _parameters(
-    outside: list[str], of_form: list[int], letters: list[tuple[str, str, str] | None], chosen: Integers,
-    weights: Floats, states: Floats, coefficients: Floats, m: int,
-) -> tuple[tuple[str, ...], Floats]:  # fmt: skip
-    """Names over all candidates, and values [n, P], NaN where the chosen form has none of the name.
+    def in_words(self) -> str:
+        if not self.letters:
+            return str(self)
+        error, trend, season = self.letters
+        parts = ["a level", *_TREND_WORDS[trend], *_SEASON_WORDS[season]]
+        parts += ["a smooth yearly season"] if self.harmonics else []
+        parts += ["the season of its group, as far as the series follows it"] if self.shared_season else []
+        size = "errors of one size" if error == "A" else "errors in proportion to the level"
+        return f"Exponential smoothing: {', '.join(parts)}; {size}."
 
-    outside: names beside the states, of which each candidate has the first so many, `of_form`.
-    """
-    names = [*WEIGHTS, "level", "trend", *(f"season{j}" for j in range(1, m + 1)), *outside]
-    values = np.hstack([weights, states, coefficients[:, : len(outside)]])
-    has = np.zeros((len(letters), len(names)), dtype=bool)
-    for j, one in enumerate(letters):
-        assert one is not None
-        trend, seasonal = one[1] != "N", one[2] != "N"
-        has[j] = [
-            True,
-            trend,
-            seasonal,
-            one[1] == "Ad",
-            True,
-            trend,
-            *[seasonal] * m,
-            *(i < of_form[j] for i in range(len(outside))),
-        ]
-    values[~has[chosen]] = math.nan
-    any_has = has.any(axis=0)
-    return tuple(np.array(names)[any_has].tolist()), np.ascontiguousarray(values[:, any_has])
+    def simpler(self) -> list[Form]:
+        ways: list[Form] = []
+        if self.pooled:
+            ways.append(replace(self, pooled=()))
+        if not self.letters:
+            return ways
+        error, trend, season = self.letters
+        if season != "N" or self.harmonics or self.shared_season:
+            ways.append(Smoothing(letters=("A", trend, "N"), log=self.log, power=self.power))
+        if trend != "N":
+            ways.append(Smoothing(letters=("A", "N", "N"), log=self.log, power=self.power))
+        if error == "M" or self.transformed:
+            ways.append(Smoothing(letters=("A", "N", "N")))
+        return ways
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return smoothing_fit.fit(self, batch, horizon, bands)
+
+    # --- what a planner may change
+
+    def fields(self, around: Surroundings) -> list[Field]:
+        found: list[Field] = []
+        error, trend, season = self.letters or ("A", "N", "N")
+        if self.letters:
+            found += [
+                Field("error", "Errors", "choice", error, tuple(_ERRORS.items())),
+                Field("trend", "Trend", "choice", trend, tuple(_TRENDS.items())),
+            ]
+            if around.season_length > 1 or season != "N":
+                found.append(Field("season", "Season", "choice", season, tuple(_SEASONS.items())))
+        if season == "N" and error == "A":
+            found.append(self._outside())
+        if self.pooled:
+            found.append(fields.pooled(self, around))
+        if self.letters:
+            found += self._weight_fields(trend, season)
+        if self.letters and not self._outside().value:
+            found += self._start_fields(season)
+        if error == "A" and season != "M" and not self.words:
+            found.append(fields.scale(self))
+        return found
+
+    def _outside(self) -> Field:
+        own = next((term for term in self.after() if not term.startswith("pooled")), "")
+        more = () if own in _OUTSIDE else ((own, f"{self.harmonics} harmonics"),)
+        return Field("outside", "Yearly season beside it", "choice", own, (*_OUTSIDE.items(), *more))
+
+    def _weight_fields(self, trend: str, season: str) -> list[Field]:
+        alpha = self.given.get("alpha")
+        ranges = {
+            "alpha": (0.0, 1.0), "beta": (0.0, 1.0 if alpha is None else alpha),
+            "gamma": (0.0, 1.0 if alpha is None else round(1.0 - alpha, 3)), "phi": (0.8, 0.98),
+        }  # fmt: skip
+        return [fields.share(self, name, _LABELS[name], *ranges[name]) for name in self._weights(trend, season)]
+
+    def _start_fields(self, season: str) -> list[Field]:
+        start = self.choices.get("start", "level" if "level" in self.given else "estimated")
+        options = {"estimated": "estimated", "first": "from the first value"}
+        options |= {"season": "from the first season"} if season != "N" else {}
+        found = [Field("start", "Start", "choice", start, tuple({**options, "level": "a given level"}.items()))]
+        if start == "level":
+            found.append(Field("level", "Starting level", "number", self.given["level"], least=-1e15, most=1e15))
+        if "start" in self.choices:
+            tune = self.choices.get("tune", "")
+            found.append(Field("tune", "Constants not given", "choice", tune, tuple(_TUNED.items())))
+        return found
+
+    def changed(self, name: str, value: Any, around: Surroundings) -> Smoothing:
+        if name in ("error", "trend", "season") and self.letters:
+            return self._with_letter(name, str(value))
+        if name == "outside":
+            return self._with_outside(str(value))
+        if name == "pooled":
+            return fields.with_pooled(self, value)
+        if name == "scale":
+            return fields.with_scale(self, value)
+        if name in SHARES and self.letters:
+            return self._with_weight(name, value)
+        if name == "level":
+            return fields.with_given(self, "level", value, 6)
+        if name == "start":
+            return self._with_start(str(value), around)
+        if name == "tune":
+            rest = {other: own for other, own in self.choices.items() if other != "tune"}
+            return replace(self, choices={**rest, **({"tune": str(value)} if value else {})})
+        raise KeyError(name)
+
+    def _with_letter(self, name: str, letter: str) -> Smoothing:
+        assert self.letters is not None
+        letters = dict(zip(("error", "trend", "season"), self.letters, strict=True)) | {name: letter}
+        form = replace(self, letters=(letters["error"], letters["trend"], letters["season"]))
+        if name == "season" or letter == "M":
+            form = replace(form, harmonics=0, shared_season=False)
+        if "M" in (letters["error"], letters["season"]):
+            form = replace(form, log=False, power=None)
+        if name == "season" and form.choices.get("start") == "season":
+            form = replace(form, choices={})
+        has = {*self._weights(letters["trend"], letters["season"]), "level"}
+        has |= {"trend"} if letters["trend"] != "N" else set()
+        given = {
+            one: own for one, own in form.given.items()
+            if one in has or (letters["season"] != "N" and re.fullmatch(r"season\d+", one))
+        }  # fmt: skip
+        return replace(form, given=given)
+
+    def _with_outside(self, term: str) -> Smoothing:
+        if not term:
+            return replace(self, harmonics=0, shared_season=False)
+        pairs = {f"harmonics({k})": k for k in range(1, 13)} | {"harmonics(best)": -1, "shared-season": 0}
+        if term not in pairs:
+            raise KeyError(term)
+        shared = term == "shared-season"
+        given = {one: own for one, own in self.given.items() if one in SHARES}
+        form = replace(self, harmonics=pairs[term], shared_season=shared, choices={}, given=given)
+        return replace(form, log=False, power=None) if shared else form
+
+    def _with_weight(self, name: str, value: Any) -> Smoothing:
+        """What alpha leaves open to the others moves with it."""
+        form = fields.with_given(self, name, value)
+        alpha = form.given.get("alpha")
+        if alpha is None:
+            return form
+        most = {"beta": alpha, "gamma": round(1.0 - alpha, 3)}
+        return replace(form, given={one: min(own, most.get(one, own)) for one, own in form.given.items()})
+
+    def _with_start(self, start: str, around: Surroundings) -> Smoothing:
+        given = {one: own for one, own in self.given.items() if one in SHARES}
+        if start == "level":
+            level = around.estimates.get("level", 0.0)
+            return replace(self, choices={}, given={**given, "level": float(f"{level:.4g}")})
+        if start == "estimated":
+            return replace(self, choices={}, given=given)
+        tune = {one: own for one, own in self.choices.items() if one == "tune"}
+        return replace(self, choices={"start": start, **tune}, given=given)

@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from tansy.engine.kernels import smoothing_doubt, smoothing_joint
 from tansy.engine.kernels.paths import smoothing_paths
-from tansy.engine.methods.distribution import Chosen, Distribution, Draws, Normal, Simulated, draws
+from tansy.engine.methods.distribution import Chosen, Distribution, Draws, Normal, Paths, Simulated, draws
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.smoothing_search import (
     SEASON_CODE,
     WEIGHTS,
@@ -273,3 +273,6 @@ class Shifted:
         found = self.of.quantiles(p, together)
         leads = np.arange(1, found.shape[2] + 1) if together else np.ones(found.shape[2])
         return found + self.by[:, None, None] * leads[None, None, :]
+
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        return np.asarray(self.of.paths(rows, drawn) + self.by[rows, None, None])

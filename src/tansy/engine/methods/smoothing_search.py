@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from tansy.engine.errors import NotationError
 from tansy.engine.kernels import smoothing_joint, smoothing_lanes, smoothing_linear, smoothing_tune
 from tansy.engine.methods.fits import Floats, Integers, all_positive, note
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
 
 SEASON_CODE = {"N": 0, "A": 1, "M": 2}
 WEIGHTS = ("alpha", "beta", "gamma", "phi")
@@ -363,7 +363,7 @@ def _joint_starts(
         also = [("A", "A", beside[2])] if trend == "Ad" and thorough else []
         for letters in (beside, *also):
             known = {name: value for name, value in weights.items() if name != "phi" or letters[1] == "Ad"}
-            simple = Form("ets", letters=letters, given=known)
+            simple = replace(form, letters=letters, given=known, words=(), choices={}, harmonics=0)
             found.append(search(simple, task, nothing_given, [], thorough=thorough, notes={}))
     shares, states = [], []
     for one in found:

@@ -3,20 +3,106 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.methods import smoothing
-from tansy.engine.methods.distribution import Draws, Normal, Simulated, normal_paths, normal_response, spread_of_band
+from tansy.engine.methods.distribution import Draws, Normal, Paths, Simulated, normal_response, spread_of_band
 from tansy.engine.methods.fits import Batch, Fits, Floats, all_positive, note, too_few
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Field, Form, Surroundings
+from tansy.engine.methods.method_text import Written
+from tansy.engine.methods.smoothing import Smoothing
+from tansy.engine.methods.transforms import brought_back
 
 _NAMES = {"linear": ("intercept", "slope"), "quadratic": ("intercept", "slope", "curvature"),
           "exponential": ("intercept", "slope")}  # fmt: skip
 
 
-def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
+_SHAPES = {"linear": "straight", "quadratic": "parabola", "exponential": "constant rate"}
+_LINES = {"linear": "A straight line", "quadratic": "A parabola", "exponential": "Growth by a constant rate"}
+
+
+@dataclass(frozen=True)
+class Trend(Form):
+    family: str = "trend"
+
+    names = ("trend",)
+    examples = ("trend(linear)",)
+    menu = (("trend(linear)", "trend line"),)
+
+    @classmethod
+    def read(cls, written: Written) -> Trend:
+        if written.transformed:
+            raise written.wrong("a trend is not transformed; one of the logarithms is trend(exponential).")
+        shape = written.main.strip()
+        if shape not in _SHAPES:
+            raise written.wrong(f"write trend(...) with one of {', '.join(_SHAPES)}.")
+        words = written.options.take_words(("indices",))
+        written.options.take_numbers(())
+        return cls(shape=shape, words=words)
+
+    def main(self) -> str:
+        return self.shape
+
+    def richness(self) -> tuple[int, int]:
+        return 5, list(_SHAPES).index(self.shape)
+
+    @property
+    def has_season(self) -> bool:
+        return "indices" in self.words
+
+    def in_words(self) -> str:
+        season = " through the values without their season, times seasonal indices" if "indices" in self.words else ""
+        return f"{_LINES[self.shape]} by least squares{season}."
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return _fit(self, batch, horizon, bands)
+
+    def fields(self, around: Surroundings) -> list[Field]:
+        indices = Field("indices", "times seasonal indices", "flag", "indices" in self.words)
+        return [
+            Field("shape", "Line", "choice", self.shape, tuple(_SHAPES.items())),
+            *([indices] if around.season_length > 1 else []),
+        ]
+
+    def changed(self, name: str, value: Any, around: Surroundings) -> Trend:
+        if name == "indices":
+            return replace(self, words=("indices",) if value else ())
+        if name != "shape":
+            raise KeyError(name)
+        return replace(self, shape=value)
+
+
+@dataclass(frozen=True)
+class Theta(Form):
+    family: str = "theta"
+
+    bare = True
+    names = ("theta",)
+    examples = ("theta",)
+    menu = (("theta", "theta"),)
+
+    @classmethod
+    def read(cls, written: Written) -> Theta:
+        return cls(log=written.around["log"], power=written.around["power"])
+
+    def richness(self) -> tuple[int, int]:
+        return 6, 0
+
+    @property
+    def has_season(self) -> bool:
+        return True
+
+    def in_words(self) -> str:
+        return "Halfway between a straight line and simple smoothing of what the line leaves out twice over."
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        return _fit_theta(self, batch, horizon, bands)
+
+
+def _fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """Trend by least squares: y = intercept + slope t + curvature t^2, or log y = intercept + slope t, t = 1..T.
 
     t counts from the first value of each series. With `indices`, the series is first divided by its seasonal indices
@@ -75,7 +161,7 @@ def fit(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
 class _OnScale:
     """A trend's distribution brought back from its scale: exponentials, times the seasonal indices.
 
-    Sums of leads are exact without either; else they are taken over the normal paths of `Transformed`.
+    Sums of leads are exact without either; else they are taken over paths.
     """
 
     def __init__(self, of: Normal, factor: Floats, exponential: bool) -> None:
@@ -86,7 +172,7 @@ class _OnScale:
 
     def quantiles(self, p: Floats, together: bool = False) -> Floats:
         if together and (self._exponential or bool((self._factor != 1.0).any())):
-            return Simulated(len(self._factor), self._of.mean.shape[1], self._paths, self._response).quantiles(
+            return Simulated(len(self._factor), self._of.mean.shape[1], self.paths, self._response).quantiles(
                 p, together
             )
         found = self._of.quantiles(p, together)
@@ -97,9 +183,9 @@ class _OnScale:
         found: Floats = slope[:, :, None] * normal_response(self._of, rows)
         return found
 
-    def _paths(self, rows: slice, drawn: Draws) -> Floats:
-        x = normal_paths(self._of, rows, drawn)
-        return np.asarray((np.exp(x) if self._exponential else x) * self._factor[rows, :, None])
+    def paths(self, rows: slice, drawn: Draws) -> Paths:
+        x = np.asarray(self._of.paths(rows, drawn), np.float64)
+        return (brought_back(x, np.array(0.0)) if self._exponential else x) * self._factor[rows, :, None]
 
 
 def _polynomial(y: Floats, t: Floats, degree: int) -> tuple[Floats, Floats, tuple[Floats, Floats], Floats, Floats]:
@@ -177,7 +263,7 @@ def seasonal_indices(
     return result, known
 
 
-def fit_theta(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fits:
+def _fit_theta(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """The theta method with the lines 0 and 2 (Assimakopoulos, Nikolopoulos 2000).
 
     Seasonally adjusted by indices where there are two seasons and the autocorrelation at lag m exceeds 1.645 standard
@@ -192,8 +278,8 @@ def fit_theta(form: Form, batch: Batch, horizon: int, bands: str = "none") -> Fi
     note(notes, seasonal, "seasonally adjusted by indices")
     adjusted = values / indices[:, :length]
     two = 2.0 * adjusted - line[:, :length]
-    simple = Form("ets", letters=("A", "N", "N"), choices={"start": "first", "tune": "MSE"})
-    one = smoothing.fit(simple, Batch(two, batch.timeline), horizon)
+    simple = Smoothing(letters=("A", "N", "N"), choices={"start": "first", "tune": "MSE"})
+    one = simple.fit(Batch(two, batch.timeline), horizon, "none")
     smoothed = two - one.residuals
     fitted = 0.5 * (smoothed + line[:, :length]) * indices[:, :length]
     forecast = 0.5 * (one.forecast + line[:, length:]) * indices[:, length:]

@@ -15,7 +15,8 @@ from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import group
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
 from tansy.engine.plans import Event, Planned, with_events, with_plans

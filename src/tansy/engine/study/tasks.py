@@ -17,7 +17,8 @@ from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
 from tansy.engine.methods import registry
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.notation import parse
 from tansy.engine.study.prepared import Prepared
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Block, Keys, Results, Shelf, Store

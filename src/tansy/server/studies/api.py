@@ -15,6 +15,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.methods.notation import parse
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
@@ -180,6 +181,8 @@ class NodeSerializer(serializers.Serializer):
     forecast = NullableFloats()
     bands = BandSerializer(many=True)
     method = serializers.CharField(allow_null=True)
+    family = serializers.CharField(help_text="Of the method; empty without one.", allow_blank=True)
+    searched = serializers.BooleanField(help_text="Whether the method looks for its form, which may change.")
     was_tested = serializers.BooleanField()
     plan = serializers.CharField(help_text="The plan that the forecast comes from; else empty.")
     kept = serializers.CharField(help_text="Why the method was kept by hand; else empty.")
@@ -397,6 +400,7 @@ class NodeView(APIView):
         place = here.position - first
         beside = (here.position - 1 if place > 0 else -1, here.position + 1 if place + 1 < n_on_level else -1)
         refs = dict(Node.objects.filter(study_id=pk, position__in=beside).values_list("position", "ref"))
+        form = parse(methods[here.chosen]) if here.chosen >= 0 else None
         values = unpack(here.parameters)
         parameters = []
         if here.chosen >= 0:
@@ -438,7 +442,9 @@ class NodeView(APIView):
                 "base": _list(unpack(here.base)),
                 "forecast": _list(unpack(here.layers, -1, h)[-1]),
                 "bands": _bands(unpack(here.quantiles, 2 * len(levels), h), levels),
-                "method": methods[here.chosen] if here.chosen >= 0 else None,
+                "method": str(form) if form else None,
+                "family": form.family if form else "",
+                "searched": bool(form and form.searched),
                 "was_tested": here.was_tested,
                 "plan": here.plan,
                 "kept": here.kept,

@@ -21,7 +21,8 @@ from tansy.engine.lens.order_search import searched
 from tansy.engine.lens.residual_checks import Diagnosis, diagnose
 from tansy.engine.methods.as_json import numbers
 from tansy.engine.methods.fits import Batch, Fits, Floats
-from tansy.engine.methods.notation import Form, parse
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.notation import parse
 from tansy.engine.profile.decomposition import Parts
 from tansy.engine.study.driven import default_drivers, driven_methods
 from tansy.server.api.fields import whole_number
@@ -119,7 +120,7 @@ class VarianceSerializer(serializers.Serializer):
 
 class FitSerializer(serializers.Serializer):
     """diagnosis: null where the text is wrong or nothing could be fitted. search: models that were tried, in order.
-    variance: of a regression, null for other methods. drivers: names of those that the history has."""
+    variance: of a regression, null for other methods."""
 
     periods = serializers.ListField(child=serializers.CharField())
     n_past = serializers.IntegerField()
@@ -128,7 +129,6 @@ class FitSerializer(serializers.Serializer):
     diagnosis = DiagnosisSerializer(allow_null=True)
     search = SearchedSerializer(many=True)
     variance = VarianceSerializer(allow_null=True)
-    drivers = serializers.ListField(child=serializers.CharField())
 
 
 class AtOriginSerializer(serializers.Serializer):
@@ -187,6 +187,7 @@ class DriversSerializer(serializers.Serializer):
     parts = PartSerializer(many=True)
     forecast = NullableFloats()
     notes = serializers.ListField(child=serializers.CharField())
+    has_drivers = serializers.BooleanField(help_text="Whether the method has any.")
 
 
 class ForecastPartsSerializer(serializers.Serializer):
@@ -276,7 +277,6 @@ class FitView(APIView):
                 "diagnosis": diagnosis,
                 "search": [asdict(model) for model in searched(one.fits, timeline.season_length)] if one.fits else [],
                 "variance": asdict(variance) if variance else None,
-                "drivers": place.driver_names(),
             }
         )
 
@@ -388,6 +388,7 @@ class DriversView(APIView):
             "parts": [],
             "forecast": [],
             "notes": [],
+            "has_drivers": False,
         }
         if not asked:
             answer["problem"] = (
@@ -401,6 +402,7 @@ class DriversView(APIView):
             return Response(answer)
         form = fits.form(0)
         answer["method"] = str(form)
+        answer["has_drivers"] = bool(form.drivers or form.pooled)
         answer["notes"] = list(fits.notes.get(0, ()))
         answer["forecast"] = numbers(fits.forecast[0])
         answer["effects"] = [

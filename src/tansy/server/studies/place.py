@@ -11,7 +11,8 @@ from rest_framework.generics import get_object_or_404
 from tansy.engine.backtest.known import Known
 from tansy.engine.lens import tries
 from tansy.engine.lens.tested import Tested, from_origins
-from tansy.engine.methods.notation import Form, driver_of
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.plans import Event
 from tansy.engine.timeline import Timeline

@@ -68,6 +68,7 @@ class TrySerializer(serializers.Serializer):
     text = serializers.CharField()
     problem = serializers.CharField()
     model = serializers.CharField(required=False)
+    basis = serializers.CharField(required=False, help_text="Criteria are compared only where this is the same.")
     words = serializers.CharField(required=False)
     notes = serializers.ListField(child=serializers.CharField(), required=False)
     parameters = TriedParameterSerializer(many=True, required=False)

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.studies import api, fit_api, tries_api
+from tansy.server.studies import api, fit_api, form_api, tries_api
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -17,6 +17,7 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<str:node>/tested/", fit_api.TestedView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/drivers/", fit_api.DriversView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/parts/", fit_api.ForecastPartsView.as_view()),
+    path("studies/<int:pk>/nodes/<str:node>/form/", form_api.FormView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/try/", tries_api.TryView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/workings/", tries_api.WorkingsView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),

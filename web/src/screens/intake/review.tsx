@@ -8,6 +8,17 @@ import { count, periods } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { saveFile } from '../../ui/save';
 import { Failed, Loading } from '../../ui/states';
+import {
+  COARSER,
+  COPIES,
+  type Decisions,
+  DUPLICATES,
+  GAPS,
+  NEGATIVES,
+  TOTALS,
+  UNFINISHED,
+  WEEK_STARTS,
+} from './decisions';
 import { Findings } from './findings';
 import {
   alsoChanged,
@@ -22,62 +33,7 @@ import {
   withPeriodsFrom,
   withRole,
 } from './roles';
-
-type Decisions = Required<
-  Pick<
-    Schema['OptionsRequest'],
-    'gaps' | 'duplicates' | 'copies' | 'totals' | 'negatives' | 'unfinished' | 'week_start'
-  >
-> & { frequency: Schema['FrequencyEnum'] | null; sheet: string | null; first_period: string };
-
-const GAPS = [
-  { value: 'zero', label: 'zero: nothing was sold' },
-  { value: 'unknown', label: 'unknown' },
-  { value: 'interpolate', label: 'a line between its neighbours' },
-] as const;
-const NEGATIVES = [
-  { value: 'keep', label: 'stay, as returns' },
-  { value: 'drop', label: 'are left out' },
-  { value: 'positive', label: 'lose their sign' },
-] as const;
-const UNFINISHED = [
-  { value: 'leave-out', label: 'is left out' },
-  { value: 'keep', label: 'stays' },
-] as const;
-const COPIES = [
-  { value: 'one', label: 'keep one' },
-  { value: 'all', label: 'count all' },
-] as const;
-const TOTALS = [
-  { value: 'leave-out', label: 'are left out' },
-  { value: 'keep', label: 'are series' },
-] as const;
-const WEEK_STARTS = [
-  { value: 'monday', label: 'Monday' },
-  { value: 'sunday', label: 'Sunday' },
-] as const;
-const COARSER: Record<string, { value: Schema['FrequencyEnum']; label: string }[]> = {
-  D: [
-    { value: 'D', label: 'days' },
-    { value: 'W', label: 'weeks' },
-    { value: '4W', label: 'four weeks' },
-    { value: 'M', label: 'months' },
-  ],
-  W: [
-    { value: 'W', label: 'weeks' },
-    { value: '4W', label: 'four weeks' },
-  ],
-  M: [
-    { value: 'M', label: 'months' },
-    { value: 'Q', label: 'quarters' },
-  ],
-};
-const DUPLICATES = [
-  { value: 'sum', label: 'add up' },
-  { value: 'first', label: 'keep the first' },
-  { value: 'last', label: 'keep the last' },
-  { value: 'mean', label: 'average' },
-] as const;
+import { AsUnderstood, FirstPeriod, RoleSelect } from './understood';
 
 export function Review() {
   const id = Number(useParams().upload);
@@ -425,107 +381,5 @@ export function Review() {
         )}
       </div>
     </Page>
-  );
-}
-
-function AsUnderstood({ rows }: { rows: Schema['FirstRows'] }) {
-  return (
-    <table className="sheet w-auto!" aria-label="The first rows as understood">
-      <caption className="pb-1 text-left whitespace-nowrap">
-        <b>As understood</b>
-      </caption>
-      <thead>
-        <tr>
-          {rows.columns.map((name, i) => (
-            <th key={name} className={i === rows.columns.length - 1 ? 'num' : ''}>
-              {name}
-            </th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>
-        {rows.rows.map((row) => (
-          <tr key={row.join(' ')}>
-            {row.map((cell, i) => (
-              <td
-                key={rows.columns[i]}
-                className={`whitespace-nowrap ${i === rows.columns.length - 1 ? 'num' : ''} ${cell === 'left out' ? 'text-error' : ''}`}
-              >
-                {cell}
-              </td>
-            ))}
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
-
-/** Where headings of periods say nothing: which period the first of them is. */
-function FirstPeriod({ value, onChange }: { value: string; onChange: (value: string) => void }) {
-  const [text, setText] = useState(value);
-  return (
-    <form
-      className="flex items-center gap-2 text-[13px] text-second"
-      onSubmit={(event) => {
-        event.preventDefault();
-        onChange(text.trim());
-      }}
-    >
-      <label className="flex items-center gap-2">
-        The first column of periods is
-        <input
-          className="input input-xs w-[110px] text-base-content"
-          placeholder="2023-01"
-          value={text}
-          onChange={(event) => setText(event.target.value)}
-          onBlur={() => onChange(text.trim())}
-        />
-      </label>
-      <span>a week, month, quarter or year; left empty, headings are read, or else numbered from 1 on</span>
-    </form>
-  );
-}
-
-function RoleSelect({
-  column,
-  columns,
-  said,
-  onChange,
-  onPeriods,
-}: {
-  column: Schema['Column'];
-  columns: Schema['Column'][];
-  /** Whether somebody said which columns are periods. */
-  said: boolean;
-  onChange: (role: Role, of: string | null) => void;
-  onPeriods: (alone: boolean) => void;
-}) {
-  if (column.role === 'period' && !said) return <span>period</span>;
-  const keys = columns.filter((one) => one.role === 'key' && one.name !== column.name);
-  return (
-    <select
-      className="select select-xs w-auto text-base-content"
-      aria-label={`Role of ${column.name}`}
-      value={column.role === 'attribute' ? `attribute ${column.of}` : column.role}
-      onChange={(event) => {
-        const [role, ...of] = event.target.value.split(' ');
-        if (role === 'period' || role === 'periods') return onPeriods(role === 'period');
-        onChange(role as Role, of.join(' ') || null);
-      }}
-    >
-      <option value="time">period</option>
-      <option value="value">sales</option>
-      <option value="key">key of a series</option>
-      {keys.map((key) => (
-        <option key={key.name} value={`attribute ${key.name}`}>
-          describes {key.name}
-        </option>
-      ))}
-      <option value="driver">driver, known ahead</option>
-      <option value="period">sales of one period</option>
-      <option value="periods">sales of one period, as all after it</option>
-      <option value="ignored">not used</option>
-    </select>
   );
 }

@@ -103,8 +103,8 @@ describe('kinds of demand', () => {
     fireEvent.change(screen.getByLabelText(/^Move 1 to/), { target: { value: 'own' } });
     await waitFor(() =>
       expect(calls.filter((one) => one.method === 'POST').map((one) => one.body)).toEqual([
-        { positions: [6], kind: 'ended' },
-        { positions: [6], kind: null },
+        { series: ['s6'], kind: 'ended' },
+        { series: ['s6'], kind: null },
       ]),
     );
   });

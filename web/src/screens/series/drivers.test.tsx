@@ -32,6 +32,7 @@ const found: Schema['Drivers'] = {
   parts: [{ name: 'level and trend', values: [5, 5] }],
   forecast: [5, 9],
   notes: ['price did not vary'],
+  has_drivers: true,
 };
 
 interface Asked {
@@ -120,10 +121,10 @@ describe('drivers', () => {
   });
 
   it.each([
-    ['This method has no drivers.', 'mean'],
-    ['None of the drivers varied here, so no effect can be estimated.', 'regression(price)'],
-  ])('says %s', async (sentence, method) => {
-    open({ method, effects: [] });
+    ['This method has no drivers.', false],
+    ['None of the drivers varied here, so no effect can be estimated.', true],
+  ])('says %s', async (sentence, has_drivers) => {
+    open({ has_drivers, effects: [] });
     expect(await screen.findByText(sentence)).toBeDefined();
     expect(screen.queryByRole('region', { name: 'What another plan would do' })).toBeNull();
   });

@@ -138,7 +138,7 @@ function Effects({ found, unit }: { found: Drivers; unit: string }) {
       </div>
       {found.effects.length === 0 && (
         <p className="py-2 text-second">
-          {/ x\(|pooled\(|regression\(/.test(found.method)
+          {found.has_drivers
             ? 'None of the drivers varied here, so no effect can be estimated.'
             : 'This method has no drivers.'}
         </p>

@@ -31,6 +31,7 @@ function fitted(method: string): Schema['Fit'] {
       problem: wrong ? 'there is no driver rain' : '',
       model: wrong ? undefined : method === 'arima(best)' ? 'arima(2,0,0)' : method,
       words: 'in words',
+      basis: wrong ? undefined : method.includes(',1,') ? 'arima 1 0' : 'arima 0 0',
       notes: [],
       parameters: [],
       criteria: { aicc: 100 + p },
@@ -71,7 +72,6 @@ function fitted(method: string): Schema['Fit'] {
           ]
         : [],
     variance: null,
-    drivers: ['promotion'],
   } as unknown as Schema['Fit'];
 }
 
@@ -101,7 +101,30 @@ const drivers = {
   notes: [],
 };
 
+/** Orders as steppers; a change of one is a new text. */
+function form({ method, change }: { method: string; change?: { name: string; value: number } }) {
+  const orders = Object.fromEntries(
+    (/\((.*)\)/.exec(method)?.[1] ?? '').split(',').map((v, i) => ['pdq'[i], v]),
+  );
+  if (change) orders[change.name] = String(change.value);
+  const labels = { p: 'p, past values', d: 'd, differences', q: 'q, past errors' };
+  const fields = Object.entries(labels).map(([name, label]) => ({
+    name,
+    label,
+    kind: 'count',
+    value: Number(orders[name]),
+    options: [],
+    least: 0,
+    most: 3,
+    group: '',
+  }));
+  const menu = { ...fields[0], name: 'method', label: 'Method', kind: 'choice', value: 'arima(1,0,1)' };
+  const text = change ? `arima(${orders.p},${orders.d},${orders.q})` : method;
+  return { method: text, problem: '', family: 'arima', menu, fields };
+}
+
 function answers(call: Call & { url?: string }) {
+  if (call.path.endsWith('/form/')) return { body: form(call.body as Parameters<typeof form>[0]) };
   if (call.path.endsWith('/drivers/')) return { body: drivers };
   if (call.path.endsWith('/try/')) {
     const plan = (call.body as { drivers: Record<string, (number | null)[]> }).drivers;

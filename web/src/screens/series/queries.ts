@@ -124,3 +124,18 @@ export const workings = (study: number, ref: string, method: string) =>
       ),
     ...forever,
   });
+
+/** What may be changed about a method on a node. */
+export const methodForm = (study: number, ref: string, method: string) =>
+  queryOptions({
+    queryKey: ['form', study, ref, method],
+    queryFn: ({ signal }) =>
+      body(
+        api.POST('/api/studies/{id}/nodes/{node}/form/', {
+          params: { path: { id: study, node: ref } },
+          body: { method },
+          signal,
+        }),
+      ),
+    ...forever,
+  });

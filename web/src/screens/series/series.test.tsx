@@ -53,6 +53,8 @@ const node: Node = {
   forecast: [10, 10],
   bands: [band],
   method: 'mean',
+  family: 'mean',
+  searched: false,
   was_tested: true,
   plan: '',
   kept: '',
@@ -200,7 +202,7 @@ describe('one series', () => {
     await why();
     expect(plain.some(({ path }) => path.endsWith('/tested/'))).toBe(false);
     cleanup();
-    const searching = open({ method: 'arima(best)' });
+    const searching = open({ method: 'arima(best)', searched: true });
     await waitFor(() => expect(searching.some(({ path }) => path.endsWith('/tested/'))).toBe(true));
   });
 

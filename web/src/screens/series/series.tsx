@@ -14,9 +14,10 @@ import { TableOut } from '../../ui/table-out';
 import { typing } from '../../ui/typing';
 import { DriversPage } from './drivers';
 import { kindSentence } from './explain';
-import { FitPage, OriginForms } from './fit';
+import { FitPage } from './fit';
 import { MethodPanel } from './found';
 import { LookPage } from './look';
+import { OriginForms } from './origin-forms';
 import { OriginHandle, type Tick } from './origin-handle';
 import { PublishedTable } from './published-table';
 import { node as nodeQuery, parts as partsQuery, tested as testedQuery } from './queries';
@@ -156,7 +157,7 @@ function NodeView({
         <PublishedTable study={study} node={node} />
         <Methods node={node} />
         <PartsOf study={study} node={node} />
-        {node.method?.includes('best') && <FormsSince study={study} node={node} method={node.method} />}
+        {node.searched && node.method && <FormsSince study={study} node={node} method={node.method} />}
       </div>
     </Page>
   );

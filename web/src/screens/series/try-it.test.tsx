@@ -49,9 +49,28 @@ function answer({ methods, actuals }: Asked): Schema['Tries'] {
   };
 }
 
+/** A trend to choose; a change of it is a new text. */
+function form({ method, change }: { method: string; change?: { value: string } }): Schema['Form'] {
+  const options = ['N', 'A', 'Ad'].map((value) => ({ value, label: value }));
+  const trend = {
+    name: 'trend',
+    label: 'Trend',
+    kind: 'choice',
+    value: 'N',
+    options,
+    least: 0,
+    most: 0,
+    group: '',
+  };
+  const menu = { ...trend, name: 'method', label: 'Method' };
+  const text = change ? `ets(A,${change.value},N)` : method;
+  return { method: text, problem: '', family: 'ets', menu, fields: [trend] };
+}
+
 function open(kept: { status?: number; body?: unknown } = { status: 201, body: {} }): Call[] {
   const calls = serve(({ path, body }) => {
     if (path.endsWith('/try/')) return { body: answer(body as Asked) };
+    if (path.endsWith('/form/')) return { body: form(body as Parameters<typeof form>[0]) };
     return path.endsWith('/keep/') ? kept : undefined;
   });
   show(<TryIt study={3} portfolio={1} node={node} title="Spade" actions={null} />, '/', '/');
@@ -83,7 +102,7 @@ describe('trying methods', () => {
   it('asks anew when a control is turned, a try is added, or an actual is made up', async () => {
     const calls = open();
     await screen.findAllByRole('img');
-    fireEvent.change(screen.getByLabelText('Trend'), { target: { value: 'Ad' } });
+    fireEvent.change(await screen.findByLabelText('Trend'), { target: { value: 'Ad' } });
     await waitFor(() => expect(asked(calls).methods[0]).toBe('ets(A,Ad,N)'));
     fireEvent.click(screen.getByRole('button', { name: '+ one more' }));
     await waitFor(() => expect(asked(calls).methods).toHaveLength(3));
@@ -97,7 +116,7 @@ describe('trying methods', () => {
   it('says what is wrong with a method in its place, and does not offer to keep it', async () => {
     open();
     await screen.findAllByRole('img');
-    const notation = screen.getByLabelText('Method in notation');
+    const notation = (await screen.findByLabelText('Method as text')) as HTMLElement;
     fireEvent.change(notation, { target: { value: 'ets(?)' } });
     fireEvent.keyDown(notation, { key: 'Enter' });
     expect((await screen.findByRole('alert')).textContent).toContain('Write the form');

@@ -12,9 +12,9 @@ import { Failed, Loading } from '../../ui/states';
 import { type Cell, TableOut } from '../../ui/table-out';
 import { Ahead } from './ahead';
 import { Chips, NAMES } from './chips';
-import { TryControls } from './controls';
 import { Found } from './found';
 import { Keep } from './keep';
+import { MethodForm } from './method-form';
 import { tries as triesQuery } from './queries';
 
 type Node = Schema['Node'];
@@ -83,11 +83,13 @@ export function TryIt({
             <h2 id="controls" className="mb-2 text-[13px] font-semibold text-second">
               Try {NAMES[active]}
             </h2>
-            <TryControls
+            <MethodForm
+              key={active}
+              study={study}
+              node={node.node}
               text={texts[active] ?? ''}
               estimates={estimates}
               noun={noun}
-              seasonal={node.season_length > 1}
               onChange={change}
             />
           </section>

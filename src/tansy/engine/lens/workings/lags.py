@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.lens.workings.sheet import ACTUAL, ERROR, SETTLED, Cell, Column, Workings, add_errors, begin
 from tansy.engine.methods.fits import Fits
-from tansy.engine.methods.notation import Form
+from tansy.engine.methods.form import Form
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
