@@ -27,8 +27,7 @@ $(STAMPS)/python: requirements/base.txt requirements/dev.txt pyproject.toml
 	@touch $@
 
 $(STAMPS)/kernels: $(STAMPS)/python $(KERNELS)
-	rm -rf src/tansy/engine/kernels/__pycache__  # a cached kernel does not notice that one it calls has changed
-	$(BIN)/python -m tansy.engine.methods.compile
+	$(BIN)/python -m tansy.engine.study.compile
 	@touch $@
 
 $(STAMPS)/node: $(STAMPS)/python

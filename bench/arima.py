@@ -16,7 +16,8 @@ from numba import njit
 
 from bench.smoothing import series, through, timed
 from tansy.demo.generator import generate
-from tansy.engine.kernels import arima as kernel
+from tansy.engine.kernels import arima_model, arima_search
+from tansy.engine.kernels.arima_model import Orders
 from tansy.engine.methods import arima_fit
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
@@ -33,31 +34,31 @@ _CHUNK = 50
 def _problem(y, orders, differences):
     p, q, seasonal_p, seasonal_q, m = orders
     reach = max(p + seasonal_p * m, q + seasonal_q * m + 1)
-    data = kernel.data_of(y, np.zeros((len(y), 0)), differences, m, kernel.NO_MEAN, reach)
-    return kernel.problem_of(data, orders, np.full(orders[0] + orders[1] + orders[2] + orders[3], np.nan))
+    data = arima_model.data_of(y, np.zeros((len(y), 0)), differences, m, arima_model.NO_MEAN, reach)
+    return arima_model.problem_of(data, orders, np.full(orders.p + orders.q + orders.sp + orders.sq, np.nan))
 
 
 @njit(nogil=True)
 def _many(raw, problem, times):
     total = 0.0
     for _ in range(times):
-        total += kernel.evaluate(raw, problem, kernel.LOOSE)
+        total += arima_search.evaluate(raw, problem, arima_search.LOOSE)
     return total
 
 
 def likelihoods() -> None:
     print("one exact likelihood, us (numerics.md, another machine: 1.1 / 2.8 / 3.9 / 12)")
     for orders, differences, length in (
-        ((2, 2, 0, 0, 1), (1, 0), 156), ((1, 1, 1, 1, 12), (0, 1), 155), ((0, 1, 0, 1, 52), (1, 1), 156),
-        ((1, 1, 1, 1, 52), (0, 1), 572),
+        (Orders(2, 2, 0, 0, 1), (1, 0), 156), (Orders(1, 1, 1, 1, 12), (0, 1), 155),
+        (Orders(0, 1, 0, 1, 52), (1, 1), 156), (Orders(1, 1, 1, 1, 52), (0, 1), 572),
     ):  # fmt: skip
-        y = series(1, length, orders[4])[0]
+        y = series(1, length, orders.m)[0]
         problem = _problem(y, orders, differences)
-        raw = np.concatenate([np.full(orders[0], 0.5), np.full(orders[1], -0.3), np.full(sum(orders[2:4]), 0.3)])
+        raw = np.concatenate([np.full(orders.p, 0.5), np.full(orders.q, -0.3), np.full(orders.sp + orders.sq, 0.3)])
         _many(raw, problem, 1)
         seconds = timed(partial(_many, raw, problem, 500), 5)
-        n = problem[2][0].shape[1]
-        print(f"  ({orders[0]},{orders[1]})({orders[2]},{orders[3]}){orders[4]:<3} n {n}: {1e6 * seconds / 500:5.1f}")
+        n = problem.data.inputs.shape[1]
+        print(f"  ({orders.p},{orders.q})({orders.sp},{orders.sq}){orders.m:<3} n {n}: {1e6 * seconds / 500:5.1f}")
 
 
 def fits() -> None:

@@ -185,7 +185,7 @@ def one_refit() -> None:
 
 
 def compilation() -> None:
-    command = [sys.executable, "-m", "tansy.engine.methods.compile"]
+    command = [sys.executable, "-m", "tansy.engine.study.compile"]
     with tempfile.TemporaryDirectory() as cache:
         environment = {**os.environ, "NUMBA_CACHE_DIR": cache}
         cold = subprocess.run(command, check=True, capture_output=True, text=True, env=environment)

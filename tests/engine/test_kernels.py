@@ -89,11 +89,11 @@ def with_harmonics(y, x, harmonic, damped, shares):  # type: ignore[no-untyped-d
         gradient = np.zeros(free)
         found[i, 0] = evaluate(shares[i], problem, True, gradient)
         found[i, 1 : 1 + free] = gradient
-        found[i, 1 + free : 3 + free] = problem[8][1]
-        found[i, 3 + free] = problem[8][10][0]
-        found[i, 4 + free : 4 + free + x.shape[1]] = problem[8][2]
-        found[i, 4 + free + x.shape[1] :] = problem[8][3][3]
-    return found, problem[2][7]
+        found[i, 1 + free : 3 + free] = problem.found.states
+        found[i, 3 + free] = problem.found.log_det[0]
+        found[i, 4 + free : 4 + free + x.shape[1]] = problem.found.coefficients
+        found[i, 4 + free + x.shape[1] :] = problem.found.path[3]
+    return found, problem.given.turning
 
 
 @pytest.mark.parametrize(("n", "pairs", "turned"), [(156, 3, True), (70, 6, True), (40, 3, True), (20, 9, False)])

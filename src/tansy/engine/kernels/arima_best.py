@@ -9,29 +9,26 @@ of theta near the circle stays: it says that what was differenced hardly moves, 
 """
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.arima import (
+from tansy.engine.kernels.arima import clear, columns_of, report
+from tansy.engine.kernels.arima_model import (
     CONSTANT,
     DRIFT,
-    EXACT,
-    LOOSE,
     NO_MEAN,
-    clear,
-    columns_of,
+    Orders,
     data_of,
-    descend,
-    evaluate,
-    guesses_of,
     problem_of,
-    report,
     set_coefficients,
 )
-from tansy.engine.kernels.arma import first_guess, partials_from_coefficients
+from tansy.engine.kernels.arima_screening import refusal, screened, without
+from tansy.engine.kernels.arima_search import EXACT, LOOSE, descend, evaluate, guesses_of
+from tansy.engine.kernels.arma import first_guess
 from tansy.engine.kernels.differencing import choose_differences
-from tansy.engine.kernels.least_squares import back_substitute, cholesky, less, normal_matrix
+from tansy.engine.kernels.least_squares import less
 from tansy.engine.kernels.options import BORROWING, KERNEL, PART
 from tansy.engine.kernels.smoothing import extent
 
@@ -49,11 +46,26 @@ _PROMISING, _PROMISING_AGAIN = (
 _RESTLESS = ((4, 1), (2, 2), (3, 1), (0, 4))
 """p, q of models that a walk seldom comes to, because the ones on the way there are worse: slow cycles, long echoes.
 Without a season the first alone."""
-_FARTHEST_ROOT = 0.99
-_CANCELLING = 0.05
 TRIED = 8
 """Numbers kept of each model tried: p, q, P, Q, mean, AICc, why it was refused (0 not, 1 a root of phi near the circle,
 2 roots that cancel), whether all its neighbours were tried."""
+
+
+class Most(NamedTuple):
+    """Orders at most: each, the first four together, and differences."""
+
+    p: int
+    q: int
+    sp: int
+    sq: int
+    together: int
+    d: int
+    seasonal_d: int
+
+
+@njit(**BORROWING)
+def _orders_of(model, m):
+    return Orders(int(model[0]), int(model[1]), int(model[2]), int(model[3]), m)
 
 
 @njit(**BORROWING)
@@ -63,74 +75,6 @@ def aicc_of(value, n, k):
     if room <= 0.0:
         return math.inf
     return value + n * (math.log(2.0 * math.pi) + 1.0) + 2.0 * k + 2.0 * k * (k + 1.0) / room
-
-
-@njit(**PART)
-def _near_circle(coefficients, partials):
-    """Whether a reciprocal root of 1 - c_1 B - ... is farther out than `_FARTHEST_ROOT`.
-
-    The roots of the polynomial with c_i / f^i are those of the first over f; whether all lie inside the unit circle
-    shows in its partial autocorrelations.
-    """
-    scaled = np.empty(len(coefficients))
-    power = 1.0
-    for i in range(len(coefficients)):
-        power /= _FARTHEST_ROOT
-        scaled[i] = coefficients[i] * power
-    return len(scaled) > 0 and not partials_from_coefficients(scaled, partials)
-
-
-@njit(**PART)
-def _reciprocal_roots(coefficients, sign):
-    """Of 1 - sign (c_1 B + c_2 B^2 + ...): by their formula up to the second degree, else the eigenvalues of the
-    companion matrix."""
-    n = len(coefficients)
-    if n <= 2:
-        found = np.empty(n, dtype=np.complex128)
-        first = sign * coefficients[0]
-        if n == 1:
-            found[0] = first
-            return found
-        root = np.sqrt(complex(0.25 * first * first + sign * coefficients[1], 0.0))
-        found[0] = 0.5 * first + root
-        found[1] = 0.5 * first - root
-        return found
-    companion = np.zeros((n, n), dtype=np.complex128)
-    for i in range(n):
-        companion[0, i] = sign * coefficients[i]
-        if i + 1 < n:
-            companion[i + 1, i] = 1.0
-    return np.linalg.eigvals(companion)
-
-
-@njit(**PART)
-def _cancels(ar, ma):
-    """Whether a reciprocal root of phi lies next to one of theta, so that the factors all but cancel."""
-    p, q = len(ar), len(ma)
-    if p == 0 or q == 0:
-        return False
-    if p == 1 and q == 1:
-        return abs(ar[0] + ma[0]) < _CANCELLING
-    of_phi = _reciprocal_roots(ar, 1.0)
-    of_theta = _reciprocal_roots(ma, -1.0)
-    for i in range(p):
-        for j in range(q):
-            if abs(of_phi[i] - of_theta[j]) < _CANCELLING:
-                return True
-    return False
-
-
-@njit(**PART)
-def _refusal(coefficients, orders, partials):
-    """0 where a model may stand, else why not."""
-    p, q, sp, _, _ = orders
-    ar, ma = coefficients[:p], coefficients[p : p + q]
-    sar, sma = coefficients[p + q : p + q + sp], coefficients[p + q + sp :]
-    if _near_circle(ar, partials) or _near_circle(sar, partials):
-        return 1
-    if _cancels(ar, ma) or _cancels(sar, sma):
-        return 2
-    return 0
 
 
 @njit(**BORROWING)
@@ -144,113 +88,6 @@ def _carry(raw, before, orders, start):
             start[to + i] = min(3.0, max(-3.0, raw[at + i])) if i < had else 0.02
         at += had
         to += has
-
-
-@njit(**PART)
-def _without(y, x):
-    """y [n], NaN missing, less what least squares on a constant and x [n, k] gives to x."""
-    n, k = x.shape
-    if k == 0:
-        return y
-    rows = np.zeros((k + 2, n))
-    for t in range(n):
-        if not math.isnan(y[t]):
-            rows[0, t] = 1.0
-            rows[1 : k + 1, t] = x[t]
-            rows[k + 1, t] = y[t]
-    gram = np.zeros((k + 2, k + 2))
-    dropped = np.zeros(k + 2, dtype=np.bool_)
-    solution = np.zeros(k + 1)
-    normal_matrix(rows, n, gram)
-    cholesky(gram, k + 1, dropped)
-    back_substitute(gram, k + 1, k + 1, dropped, solution)
-    left = y.copy()
-    for i in range(k):
-        for t in range(n):
-            left[t] -= solution[i + 1] * x[t, i]
-    return left
-
-
-@njit(**PART)
-def _screened(w, residuals, most, m, best):
-    """The models with the least criterion of Hannan and Rissanen (1982), best [count, 4] written: w is regressed on its
-    own past and on that of the guessed innovations, at the lags of the factors alone. All models share one normal
-    matrix, so that hundreds of them cost as much as a few likelihoods. Returns how many were found."""
-    p, q, sp, sq, together = most[0], most[1], most[2], most[3], most[4]
-    if len(w) - m * max(sp, sq) < 30:
-        sp, sq = 0, 0
-    first = max(max(p, q), m * max(sp, sq))
-    n = len(w) - first
-    total = p + q + sp + sq
-    if n < 20:
-        return 0
-    rows = np.empty((total + 1, n))
-    for i in range(total + 1):
-        lag = i + 1 if i < p else i - p + 1 if i < p + q else (i - p - q + 1) * m
-        lag = lag if i < p + q + sp else (i - p - q - sp + 1) * m
-        of_past = i < p or p + q <= i < p + q + sp
-        lag = 0 if i == total else lag
-        source = w if of_past or i == total else residuals
-        for t in range(n):
-            rows[i, t] = source[first + t - lag]
-    gram = np.zeros((total + 1, total + 1))
-    normal_matrix(rows, n, gram)
-    chosen = np.empty(together + 1, dtype=np.int64)
-    factor = np.empty((together + 1, together + 1))
-    criteria = np.full(len(best), math.inf)
-    found = 0
-    for a in range(p + 1):
-        for b in range(q + 1):
-            for c in range(sp + 1):
-                for d in range(sq + 1):
-                    k = a + b + c + d
-                    if k > together:
-                        continue
-                    for i in range(a):
-                        chosen[i] = i
-                    for i in range(b):
-                        chosen[a + i] = p + i
-                    for i in range(c):
-                        chosen[a + b + i] = p + q + i
-                    for i in range(d):
-                        chosen[a + b + c + i] = p + q + sp + i
-                    chosen[k] = total
-                    left = _left_over(gram, chosen, k, factor)
-                    room = n - k - 2.0
-                    if not left > 0.0 or room <= 0.0:
-                        continue
-                    value = n * math.log(left) + 2.0 * k + 2.0 * (k + 1.0) * (k + 2.0) / room
-                    if value >= criteria[len(best) - 1]:
-                        continue
-                    at = len(best) - 1
-                    while at > 0 and criteria[at - 1] > value:
-                        criteria[at] = criteria[at - 1]
-                        best[at] = best[at - 1]
-                        at -= 1
-                    criteria[at] = value
-                    best[at, 0], best[at, 1], best[at, 2], best[at, 3] = a, b, c, d
-                    found = min(found + 1, len(best))
-    return found
-
-
-@njit(**BORROWING)
-def _left_over(gram, chosen, k, factor):
-    """Sum of squares that is left of row chosen[k] after the k rows before it, from their normal matrix."""
-    for i in range(k + 1):
-        for j in range(i + 1):
-            high, low = max(chosen[i], chosen[j]), min(chosen[i], chosen[j])
-            value = gram[high, low]
-            for c in range(j):
-                value -= factor[i, c] * factor[j, c]
-            if j < i:
-                factor[i, j] = value / factor[j, j]
-            elif i < k:
-                if not value > 1e-11 * gram[high, low]:
-                    return -1.0
-                factor[i, i] = math.sqrt(value)
-            else:
-                return value
-    return -1.0
 
 
 @njit(**BORROWING)
@@ -272,18 +109,18 @@ def search_batch(
 ):  # fmt: skip
     """Find the orders for each row of `values` [series, T], NaN missing, and fit them.
 
-    regressors: [groups, T + H, k], which: [series]. m: season length, 1 without a season. most: (p, q, P, Q, all
-    four together, d, D) at most. differences: (d, D) where they are given, -1 where tests choose. exhaustive: try all
-    models in bounds. least_used: fewest observed values.
+    regressors: [groups, T + H, k], which: [series]. m: season length, 1 without a season. most: `Most`. differences:
+    (d, D) where they are given, -1 where tests choose. exhaustive: try all models in bounds. least_used: fewest
+    observed values.
     Written: orders_found [series, 7] (p, d, q, P, D, Q, mean), -1 in a row that is not fitted; tested [series, 5], see
     `differencing.choose_differences`; tried_all [series, MOST_TRIED, TRIED] with n_tried_all [series]; outputs and
     uncertain as of `arima.fit_batch`, parameters laid out for the most orders.
     """
     n_series = len(values)
-    together = most[4]
+    together = most.together
     queue = np.zeros((MOST_TRIED + len(_FIRST) + 2 * (_PROMISING_AGAIN + len(_RESTLESS)), 5))
     raws = np.zeros((MOST_TRIED, together))
-    reach = m * min(1, most[2] + most[3]) + 2  # of most models that are tried
+    reach = m * min(1, most.sp + most.sq) + 2  # of most models that are tried
     short = 1 < m <= _SHORT_SEASON  # several seasonal orders to choose from
     promising = np.zeros((2 * _PROMISING if short else _PROMISING, 4))
     again = np.zeros((2 * _PROMISING_AGAIN if short else _PROMISING_AGAIN, 4))
@@ -296,8 +133,8 @@ def search_batch(
         if n_seen < least_used:
             continue
         x, y = regressors[which[s]], values[s]
-        plain = _without(y[start:end], x[start:end])
-        d, seasonal_d = choose_differences(plain, m, most[5], most[6], tested[s])
+        plain = without(y[start:end], x[start:end])
+        d, seasonal_d = choose_differences(plain, m, most.d, most.seasonal_d, tested[s])
         d = differences[0] if differences[0] >= 0 else d
         seasonal_d = differences[1] if differences[1] >= 0 else seasonal_d
         if n_seen - d - m * seasonal_d < 5:
@@ -306,8 +143,8 @@ def search_batch(
         may_drift = d + seasonal_d <= 1
         bare = data_of(y, x, (d, seasonal_d), m, NO_MEAN, reach)
         full = data_of(y, x, (d, seasonal_d), m, with_mean, reach) if may_drift else bare
-        of_bare = guesses_of(bare[0][0], m)
-        of_full = guesses_of(full[0][0], m) if may_drift else of_bare
+        of_bare = guesses_of(bare.inputs, m)
+        of_full = guesses_of(full.inputs, m) if may_drift else of_bare
         tried = tried_all[s]
         n_tried, best, base, head, tail = 0, -1, -1, 0, 0
         seasonal = 1 if m > 1 else 0
@@ -317,7 +154,7 @@ def search_batch(
             queue[tail, 4] = with_mean if may_drift else NO_MEAN
             if queue[tail, :4].sum() <= together:
                 tail += 1
-        for i in range(_screened(of_full[0], of_full[1], most, m, promising)):
+        for i in range(screened(of_full[0], of_full[1], most, m, promising)):
             queue[tail, :4] = promising[i]
             queue[tail, 4] = with_mean if may_drift else NO_MEAN
             tail += 1
@@ -349,8 +186,8 @@ def search_batch(
                     for bare_of_season in range(2):
                         for i in range(len(_RESTLESS) if m > 1 else 1):
                             queue[tail] = tried[best, :5]
-                            queue[tail, 0] = min(most[0], _RESTLESS[i][0])
-                            queue[tail, 1] = min(most[1], _RESTLESS[i][1])
+                            queue[tail, 0] = min(most.p, _RESTLESS[i][0])
+                            queue[tail, 1] = min(most.q, _RESTLESS[i][1])
                             if bare_of_season == 1:
                                 queue[tail, 2:4] = 0.0
                             if queue[tail, :4].sum() <= together:
@@ -360,14 +197,15 @@ def search_batch(
                     if m == 1:
                         continue
                     no_mean = tried[best, 4] == NO_MEAN
-                    orders = (int(tried[best, 0]), int(tried[best, 1]), int(tried[best, 2]), int(tried[best, 3]), m)
-                    free = orders[0] + orders[1] + orders[2] + orders[3]
+                    orders = _orders_of(tried[best], m)
+                    free = orders.p + orders.q + orders.sp + orders.sq
                     problem = problem_of(bare if no_mean else full, orders, np.full(free, math.nan))
                     evaluate(raws[best, :free], problem, LOOSE)
-                    w = problem[2][0][-1].copy()
-                    for c in range(len(problem[2][0]) - 1):
-                        less(w, problem[6][7][c], problem[2][0][c])
-                    for i in range(_screened(w, problem[6][8], most, m, again)):
+                    inputs = problem.data.inputs
+                    w = inputs[-1].copy()
+                    for c in range(len(inputs) - 1):
+                        less(w, problem.work.solution[c], inputs[c])
+                    for i in range(screened(w, problem.work.rest, most, m, again)):
                         queue[tail, :4] = again[i]
                         queue[tail, 4] = tried[best, 4]
                         tail += 1
@@ -390,8 +228,8 @@ def search_batch(
             row = _row_of(model, tried, n_tried)
             if (row < n_tried and not polishing) or row == MOST_TRIED:
                 continue
-            orders = (int(model[0]), int(model[1]), int(model[2]), int(model[3]), m)
-            free = orders[0] + orders[1] + orders[2] + orders[3]
+            orders = _orders_of(model, m)
+            free = orders.p + orders.q + orders.sp + orders.sq
             no_mean = model[4] == NO_MEAN
             problem = problem_of(bare if no_mean else full, orders, np.full(free, math.nan))
             starts = np.zeros((2, free))
@@ -412,11 +250,12 @@ def search_batch(
                 n_tried += 1
             for i in range(n_starts):
                 value, _ = descend(starts[i], problem, LOOSE, _CLOSER_ENOUGH if polishing else _LOOSE_ENOUGH)
-                aicc = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
+                aicc = aicc_of(value, problem.data.counts.n_used, free + _effects(problem) + 1.0)
                 refused = 0
                 if math.isfinite(value):
-                    set_coefficients(starts[i], orders, problem[1], problem[6][0], problem[6][1])
-                    refused = _refusal(problem[6][0], orders, problem[6][1])
+                    coefficients, partials = problem.work.coefficients, problem.work.partials
+                    set_coefficients(starts[i], orders, problem.fixed, coefficients, partials)
+                    refused = refusal(coefficients, orders, partials)
                 if i == 0 or refused == 0:
                     tried[row, 5], tried[row, 6] = aicc, refused
                     raws[row, :free] = starts[i]
@@ -430,17 +269,18 @@ def search_batch(
         n_tried_all[s] = n_tried
         if best < 0:
             continue
-        p, q, sp, sq = int(tried[best, 0]), int(tried[best, 1]), int(tried[best, 2]), int(tried[best, 3])
+        orders = _orders_of(tried[best], m)
+        p, q, sp, sq, _ = orders
         mean = int(tried[best, 4])
         found = orders_found[s]
         found[0], found[1], found[2], found[3], found[4], found[5], found[6] = p, d, q, sp, seasonal_d, sq, mean
         free = p + q + sp + sq
         raw = raws[best, :free].copy()
-        problem = problem_of(bare if mean == NO_MEAN else full, (p, q, sp, sq, m), np.full(free, math.nan))
+        problem = problem_of(bare if mean == NO_MEAN else full, orders, np.full(free, math.nan))
         descend(raw, problem, LOOSE, _POLISHED_ENOUGH)
         value = evaluate(raw, problem, EXACT)
-        tried[best, 5] = aicc_of(value, problem[3][2], free + _effects(problem) + 1.0)
-        columns = columns_of((p, q, sp, sq), most, problem[3][1], mean, x.shape[1])
+        tried[best, 5] = aicc_of(value, problem.data.counts.n_used, free + _effects(problem) + 1.0)
+        columns = columns_of(orders, most, problem.data.counts.n_linear, mean, x.shape[1])
         report(s, value, raw, problem, columns, x, values.shape[1], outputs, with_uncertainty, uncertain)
 
 
@@ -448,8 +288,8 @@ def search_batch(
 def _effects(problem):
     """Linear coefficients that were estimated: mean or drift, and the regressors that vary on their own."""
     count = 0
-    for i in range(problem[3][0], problem[2][0].shape[0] - 1):
-        count += 0 if problem[6][6][i] else 1
+    for i in range(problem.data.counts.n_gaps, problem.data.inputs.shape[0] - 1):
+        count += 0 if problem.work.dropped[i] else 1
     return count
 
 
@@ -503,18 +343,18 @@ def _neighbour(base, step, most, with_mean, may_drift, model):
         if model[j] < 0 or model[j] > most[j]:
             return False
         total += model[j]
-    return total <= most[4]
+    return total <= most.together
 
 
 @njit(**PART)
 def _all(most, with_mean, may_drift, queue, tail):
     """Queue every model in bounds, of which there are at most MOST_TRIED; returns the new end of the queue."""
-    for p in range(most[0] + 1):
-        for q in range(most[1] + 1):
-            for sp in range(most[2] + 1):
-                for sq in range(most[3] + 1):
+    for p in range(most.p + 1):
+        for q in range(most.q + 1):
+            for sp in range(most.sp + 1):
+                for sq in range(most.sq + 1):
                     for with_it in range(2 if may_drift else 1):
-                        if p + q + sp + sq > most[4]:
+                        if p + q + sp + sq > most.together:
                             continue
                         row = queue[tail]
                         row[0], row[1], row[2], row[3] = p, q, sp, sq

@@ -11,6 +11,7 @@ r^2. Where values are missing, `missing.missing_innovations` does the full filte
 """
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
@@ -115,15 +116,35 @@ def autocovariances(phi, degree, phi_lags, predictors, gamma):
     return True
 
 
+class Room(NamedTuple):
+    """A process, and room for its innovations over n periods.
+
+    r: numbers of its state. phi, theta: [r], multiplied out, phi_lags, theta_lags: where they are not zero. first_gain,
+    gain: [r]; steps: [n + r + 1]. variance: [1], of the first innovation; column: [r + 1], first one of the covariance.
+    """
+
+    r: int
+    phi: Any
+    theta: Any
+    phi_lags: Any
+    theta_lags: Any
+    first_gain: Any
+    gain: Any
+    steps: Any
+    variance: Any
+    column: Any
+    predictors: Any
+    gamma: Any
+    psi: Any
+
+
 @njit(**PART)
 def process(orders, n):
-    """Room for a process of orders (p, q, P, Q, m) over n periods: (r, phi [r], theta [r], their lags, gain at the
-    first period, gain [r], steps [n + r + 1], variance [1] of the first innovation, first column of the covariance [r +
-    1], predictors, gamma, psi)."""
+    """Room for a process of orders (p, q, P, Q, m) over n periods."""
     p, q, sp, sq, m = orders
     degree, ma_degree = p + sp * m, q + sq * m
     r = max(degree, ma_degree + 1)
-    return (
+    return Room(
         r, np.zeros(r), np.zeros(r), lags_of(p, sp, m), lags_of(q, sq, m), np.zeros(r), np.zeros(r),
         np.zeros(n + r + 1), np.zeros(1), np.zeros(r + 1), np.zeros((degree, degree)),
         np.zeros(degree + ma_degree + 1), np.zeros(ma_degree + 1),
@@ -134,7 +155,9 @@ def process(orders, n):
 def set_process(orders, coefficients, room):
     """Fill `room` from coefficients (ar, ma, sar, sma); False where the process is not stationary."""
     p, q, sp, _, m = orders
-    r, phi, theta, phi_lags, theta_lags, gain, _, _, variance, column, predictors, gamma, psi = room
+    r, phi, theta, phi_lags, theta_lags = room.r, room.phi, room.theta, room.phi_lags, room.theta_lags
+    gain, variance, column, psi = room.first_gain, room.variance, room.column, room.psi
+    predictors, gamma = room.predictors, room.gamma
     multiplied(coefficients[:p], coefficients[p + q : p + q + sp], m, -1.0, phi)
     multiplied(coefficients[p : p + q], coefficients[p + q + sp :], m, 1.0, theta)
     degree = p + sp * m
@@ -208,7 +231,8 @@ def innovations(inputs, room, settled, ahead, errors, spread):
     last: the shift of the companion form is a window that moves along. spread: [n], written: sqrt(F). settled: gains
     are held once F and all that could move it are nearer to their limits than this.
     """
-    r, phi, theta, phi_lags, theta_lags, first_gain, gain, steps, variance = room[:9]
+    r, phi, theta, phi_lags, theta_lags = room.r, room.phi, room.theta, room.phi_lags, room.theta_lags
+    first_gain, gain, steps, variance = room.first_gain, room.gain, room.steps, room.variance
     rows, n = inputs.shape
     f = variance[0]
     inverse = 1.0 / f

@@ -40,7 +40,7 @@ def stationary_covariance(room, covariance):
 
     P = T P T' + R R' gives each element from the one after it on its diagonal.
     """
-    r, phi, theta, column = room[0], room[1], room[2], room[9]
+    r, phi, theta, column = room.r, room.phi, room.theta, room.column
     for j in range(r):
         covariance[0, j] = column[j]
         covariance[j, 0] = column[j]
@@ -58,7 +58,7 @@ def stationary_covariance(room, covariance):
 @njit(**BORROWING)
 def _noise_alone(room, covariance):
     """The covariance once all of the past is known: that of the next innovation."""
-    r, theta = room[0], room[2]
+    r, theta = room.r, room.theta
     for i in range(r):
         of_i = 1.0 if i == 0 else theta[i - 1]
         for j in range(r):
@@ -68,7 +68,7 @@ def _noise_alone(room, covariance):
 @njit(**BORROWING)
 def _apart_from_noise(room, covariance, enough):
     """Whether anything but the next innovation is left in doubt."""
-    r, theta = room[0], room[2]
+    r, theta = room.r, room.theta
     if not covariance[0, 0] - 1.0 < enough:
         return True
     for i in range(r):
@@ -97,7 +97,7 @@ def _less(target, source, share, gain):
 @njit(**BORROWING)
 def _moved_on(covariance, following, gain, f, room, observed):
     """Covariance of the next state from that of this one, into `following`; gain: covariances of y_t with the state."""
-    r, phi, theta, phi_lags, theta_lags = room[:5]
+    r, phi, theta, phi_lags, theta_lags = room.r, room.phi, room.theta, room.phi_lags, room.theta_lags
     size = len(gain)
     share = 1.0 / f if observed else 0.0
     own, others = gain[:r], gain[r:]
@@ -139,7 +139,7 @@ def missing_innovations(levels, seen, polynomial, lags, room, settled, ahead, er
     filtering: (covariances [2, s, s], of which the first is left at the state after the last value, gain [s], place ->
     period of the missing level in it, -1 for none).
     """
-    r, phi, theta, phi_lags, theta_lags = room[:5]
+    r, phi, theta, phi_lags, theta_lags = room.r, room.phi, room.theta, room.phi_lags, room.theta_lags
     covariances, gain, place = filtering
     rows, length = levels.shape
     lost = len(polynomial)
@@ -258,7 +258,7 @@ def run_on(state, path, lost, phi, polynomial):
 def doubt_ahead(length, polynomial, room, filtering, skipped, of_leads, of_sums):
     """Add to the variances of lead h and of the sum of leads 1..h, [H], in units of sigma squared, what the state
     after the last value leaves in doubt beside the next innovation."""
-    r, phi, theta = room[:3]
+    r, phi, theta = room.r, room.phi, room.theta
     covariances, gain, place = filtering
     covariance = covariances[0]
     size, lost, horizon = len(gain), len(polynomial), len(of_leads)

@@ -10,6 +10,7 @@ lanes may be under way at once. Everything is indexed by lane, because a view of
 """
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
@@ -22,13 +23,35 @@ _MOST_ITERATIONS = 80
 _MOST_TRIES = 14
 
 
+class Search(NamedTuple):
+    """Searches over n numbers, a row for each lane, and room that they share.
+
+    best: point so far, gradient: there; inverse_hessian, direction, held, state: of each lane. free, step, change, z:
+    shared.
+    """
+
+    best: Any
+    gradient: Any
+    inverse_hessian: Any
+    direction: Any
+    held: Any
+    state: Any
+    free: Any
+    step: Any
+    change: Any
+    z: Any
+
+
 @njit(**BORROWING)
 def descend(search, lane, longest):
     """Write the quasi-Newton direction among what is not held, no component longer than `longest` [n].
 
     The inverse of the Hessian of the free part is not the free part of the inverse: what is held is eliminated from it.
     """
-    _, gradient, inverse_hessian, direction, held, _, (free, _, _, _) = search
+    gradient, inverse_hessian, direction, held = (
+        search.gradient, search.inverse_hessian, search.direction, search.held,
+    )  # fmt: skip
+    free = search.free
     n = len(longest)
     for i in range(n):
         for j in range(n):
@@ -71,7 +94,7 @@ def learn_curvature(search, lane, first):
 
     first: scale the identity to the curvature along the step before.
     """
-    inverse_hessian, (_, step, change, z) = search[2], search[6]
+    inverse_hessian, step, change, z = search.inverse_hessian, search.step, search.change, search.z
     n = len(step)
     sy = 0.0
     yy = 0.0
@@ -103,20 +126,18 @@ def learn_curvature(search, lane, first):
 
 @njit(**PART)
 def new_search(lanes, n):
-    """Room for searches over n numbers, a row for each lane: best point, its gradient, inverse Hessian, direction,
-    held, state; and scratch that they share."""
-    held = np.zeros((lanes, n), dtype=np.bool_)
-    scratch = (np.zeros((n, n)), np.zeros(n), np.zeros(n), np.zeros(n))
-    return (
-        np.zeros((lanes, n)), np.zeros((lanes, n)), np.zeros((lanes, n, n)), np.zeros((lanes, n)), held,
-        np.zeros((lanes, 6)), scratch,
+    """Room for searches over n numbers."""
+    return Search(
+        np.zeros((lanes, n)), np.zeros((lanes, n)), np.zeros((lanes, n, n)), np.zeros((lanes, n)),
+        np.zeros((lanes, n), dtype=np.bool_), np.zeros((lanes, 6)), np.zeros((n, n)), np.zeros(n), np.zeros(n),
+        np.zeros(n),
     )  # fmt: skip
 
 
 @njit(**BORROWING)
 def begin(search, lane, trusted):
     """Start anew. trusted: the inverse Hessian in `search` is a good one; else it becomes the identity."""
-    inverse_hessian, state = search[2], search[5]
+    inverse_hessian, state = search.inverse_hessian, search.state
     for i in range(6):
         state[lane, i] = 0.0
     state[lane, _BEST] = math.inf
@@ -130,21 +151,21 @@ def begin(search, lane, trusted):
 
 @njit(**BORROWING)
 def least_value(search, lane):
-    return search[5][lane, _BEST]
+    return search.state[lane, _BEST]
 
 
 @njit(**BORROWING)
 def take_best(search, lane, points):
     """Write the best point so far, for a search that is given up."""
     for i in range(points.shape[1]):
-        points[lane, i] = search[0][lane, i]
+        points[lane, i] = search.best[lane, i]
 
 
 @njit(**BORROWING)
 def is_hopeless(search, lane, target):
     """Whether a search under way will not come below a target: many times what its quadratic model promises, once that
     has seen a few steps, does not lead there."""
-    state = search[5]
+    state = search.state
     optimism = _OPTIMISM_TRUSTED if state[lane, _TRUSTED] > 0.0 else _OPTIMISM
     return state[lane, _ITERATION] >= _SETTLED and state[lane, _BEST] - optimism * state[lane, _PROMISED] > target
 
@@ -156,7 +177,8 @@ def advance(search, lane, points, value, gradient, low, high, longest, enough):
     Done when the quadratic model promises less than `enough`, or no step gains. The point is then the best one.
     low, high, longest: [n], the box and the longest step in each direction.
     """
-    best, best_gradient, inverse_hessian, direction, held, state, (_, step, change, _) = search
+    best, best_gradient, inverse_hessian = search.best, search.gradient, search.inverse_hessian
+    direction, held, state, step, change = search.direction, search.held, search.state, search.step, search.change
     n = len(gradient)
     first = math.isinf(state[lane, _BEST])
     if not first:

@@ -28,7 +28,8 @@ from tansy.engine.kernels.smoothing import (
     psi_sums,
     psi_weights,
 )
-from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem, set_up, solve_general
+from tansy.engine.kernels.smoothing_columns import room_of, set_up, solve_general
+from tansy.engine.kernels.smoothing_linear import evaluate, linear_problem
 
 _POINTS = (17, 48, 96, 128)  # by number of weights
 _LEAST_WEIGHT = 2e-3  # of the greatest: what weighs less is left out
@@ -52,12 +53,13 @@ def _log_posterior(points, problem, n_seen, unknowns, weight):
     """Log posterior at each point, less the greatest; infinite values of Q count as impossible."""
     none = np.zeros(points.shape[1])
     greatest = -math.inf
+    given = problem.given
     for i in range(len(points)):
         value = evaluate(points[i], problem, False, none)
         weight[i] = -math.inf
         if math.isfinite(value):
-            weight[i] = -0.5 * ((n_seen - unknowns) * value / n_seen + problem[8][10][0])
-            weight[i] += log_prior(points[i], problem[2][0], problem[8][0], problem[2][2], problem[2][4])
+            weight[i] = -0.5 * ((n_seen - unknowns) * value / n_seen + problem.found.log_det[0])
+            weight[i] += log_prior(points[i], given.fixed, problem.found.weights, given.has_trend, given.season)
         greatest = max(greatest, weight[i])
     for i in range(len(points)):
         weight[i] -= greatest
@@ -139,10 +141,7 @@ def doubt_batch(
             total += weight[i]
         states = np.zeros(2 + m)
         coefficients = np.zeros(k_x)
-        work = (
-            np.zeros(columns), np.zeros(columns), np.zeros((m, columns)), np.empty((n, columns)),
-            np.zeros((columns, columns)), np.zeros(columns, dtype=np.bool_), np.zeros(columns),
-        )  # fmt: skip
+        work = room_of(n, unknowns, m)
         response = np.zeros((horizon, columns))
         value = np.zeros(horizon)
         of_leads, of_sums = np.zeros(horizon), np.zeros(horizon)
@@ -163,9 +162,10 @@ def doubt_batch(
             share = weight[i] / total
             least = n_seen * math.exp(evaluate(points[i], problem, False, own) / n_seen)
             sigma2 = least / max(n_seen - unknowns, 1.0)
-            weights = problem[8][0]
+            weights = problem.found.weights
             solve_general(inputs, seen, starts, m, weights, work, states, coefficients, fixed_states[s], has_trend)
-            level, trend, season_at, _, gram, dropped, solution = work
+            level, trend, season_at = work.level, work.trend, work.season
+            gram, dropped, solution = work.gram, work.dropped, work.solution
             for c in range(columns):
                 for j in range(m):
                     seasonal[j] = season_at[j, c]

@@ -12,6 +12,7 @@ BFGS only mends what that leaves.
 """
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
@@ -32,6 +33,38 @@ from tansy.engine.kernels.smoothing import (
     states_from,
     weights_from_shares,
 )
+
+
+class Form(NamedTuple):
+    relative: bool
+    has_trend: bool
+    damped: bool
+    season: int
+    m: int
+    n_shares: int
+
+
+class Work(NamedTuple):
+    """What an evaluation leaves: path as of `smoothing.follow`, its errors last."""
+
+    weights: Any
+    states: Any
+    seasonal: Any
+    path: Any
+    pull: Any
+    by_weight: Any
+    by_state: Any
+    directions: Any
+
+
+class Problem(NamedTuple):
+    """What evaluations over one series share; fixed_states: on its scale."""
+
+    y: Any
+    form: Form
+    fixed: Any
+    fixed_states: Any
+    work: Work
 
 
 @njit(**BORROWING)
@@ -98,9 +131,9 @@ def objective_and_pull(y, relative, path, season, pull):
 @njit(**BORROWING)
 def evaluate(point, problem, with_gradient, gradient):
     """Objective, and gradient where asked, at (shares, level, trend, season1..m-1), those of them that are free."""
-    y, form, fixed, fixed_states, work = problem
-    relative, has_trend, damped, season, m, n_shares = form
-    weights, states, seasonal, path, pull, by_weight, by_state, directions = work
+    y, fixed, fixed_states = problem.y, problem.fixed, problem.fixed_states
+    relative, has_trend, damped, season, m, n_shares = problem.form
+    weights, states, seasonal, path, pull, by_weight, by_state, directions = problem.work
     weights_from_shares(point, fixed, has_trend, damped, season, weights)
     states_from(point, n_shares, fixed_states, has_trend, season, m, states)
     for j in range(m):
@@ -137,9 +170,9 @@ def inverse_curvature(point, problem, inverse, slopes, factor):
     2 (sum over t of w_t dmu dmu'), w = n / sum e^2, or (n / sum eps^2 + 2) / mu^2 with relative errors.
     slopes: [K, n]; factor: [K, K]; both scratch.
     """
-    y, form, _, fixed_states, work = problem
-    relative, has_trend, _, season, m, n_shares = form
-    weights, _, _, path, pull, _, _, directions = work
+    y, fixed_states, work = problem.y, problem.fixed_states, problem.work
+    relative, has_trend, _, season, m, n_shares = problem.form
+    weights, path, pull, directions = work.weights, work.path, work.pull, work.directions
     k = len(point)
     n = len(y)
     of_weights = np.zeros((k, 4))
@@ -197,20 +230,21 @@ def _problem(values, size, relative, has_trend, damped, season, m, n_shares, fix
     if m > 0 and math.isnan(given[2]):
         k += m - 1
     n = len(y)
-    work = (
+    work = Work(
         np.zeros(4), np.zeros(2 + m), np.zeros(m), np.empty((4, n)), np.empty(n), np.zeros(4), np.zeros(2 + m),
         np.zeros((n_shares, 4)),
     )  # fmt: skip
-    return (y, (relative, has_trend, damped, season, m, n_shares), fixed, given, work), unit, k
+    form = Form(relative, has_trend, damped, season, m, n_shares)
+    return Problem(y, form, fixed, given, work), unit, k
 
 
 @njit(**PART)
 def _set_start(shares, states, unit, problem, point):
     """A start on the scale of `_problem`, away from the corners where a share of what is left moves nothing."""
-    _, has_trend, _, _, m, n_shares = problem[1]
+    has_trend, m, n_shares = problem.form.has_trend, problem.form.m, problem.form.n_shares
     for j in range(n_shares):
         point[j] = min(0.99, max(0.01, shares[j]))
-    _point_from(states / unit, n_shares, problem[3], has_trend, m, point)
+    _point_from(states / unit, n_shares, problem.fixed_states, has_trend, m, point)
 
 
 @njit(**KERNEL)
@@ -245,7 +279,7 @@ def search_batch(
             values[s, start:end], size, relative, has_trend, damped, season, m, n_shares, fixed, fixed_states[s]
         )
         n = end - start
-        work = problem[4]
+        work = problem.work
         search = new_search(1, k)
         slopes = np.empty((k, max(n, k)))
         factor = np.empty((k, k))
@@ -274,7 +308,7 @@ def search_batch(
             at_start[i] = math.inf
             _set_start(shares_at[s, i], states_at[s, i], unit, problem, point)
             value = evaluate(point, problem, True, gradient)
-            begin(search, 0, inverse_curvature(point, problem, search[2][0], slopes, factor))
+            begin(search, 0, inverse_curvature(point, problem, search.inverse_hessian[0], slopes, factor))
             while not advance(search, 0, points, value, gradient, low, high, longest, enough):
                 if is_hopeless(search, 0, goal):
                     take_best(search, 0, points)
@@ -287,8 +321,8 @@ def search_batch(
             continue
         evaluate(best, problem, False, gradient)
         shares_found[s] = best[:n_shares]
-        weights_found[s] = work[0]
-        states_found[s] = work[1] * unit
+        weights_found[s] = work.weights
+        states_found[s] = work.states * unit
         objective[s] = least + (2.0 * n_seen * math.log(size))
 
 
@@ -323,11 +357,11 @@ def draw_batch(
         problem, unit, k = _problem(
             values[s, start:], size, relative, has_trend, damped, season, m, n_shares, fixed, fixed_states[s]
         )
-        y, work = problem[0], problem[4]
+        y, work = problem.y, problem.work
         n = len(y)
         best = np.zeros(k)
         best[:n_shares] = shares[s]
-        _point_from(states[s] / unit, n_shares, problem[3], has_trend, m, best)
+        _point_from(states[s] / unit, n_shares, problem.fixed_states, has_trend, m, best)
         gradient = np.zeros(k)
         inverse = np.zeros((k, k))
         evaluate(best, problem, True, gradient)
@@ -344,7 +378,7 @@ def draw_batch(
         squares = 0.0
         for t in range(n):
             if not math.isnan(y[t]):
-                path = work[3]
+                path = work.path
                 mu = path[0, t] * path[1, t] if season == MULTIPLICATIVE else path[0, t] + path[1, t]
                 squares += (path[3, t] / mu) ** 2 if relative else path[3, t] ** 2
         sigma_found[s] = math.sqrt(squares / max(n_seen - k, 1.0)) * (1.0 if relative else size)
@@ -363,7 +397,7 @@ def draw_batch(
                 point[:] = at
             else:
                 evaluate(point, problem, False, gradient)
-            weights, first, seasonal, path = work[0], work[1], work[2], work[3]
+            weights, first, seasonal, path = work.weights, work.states, work.seasonal, work.path
             weights_drawn[s, i] = weights
             for j in range(4 + 2 + m):
                 value = weights[j] if j < 4 else first[j - 4] * unit[j - 4]

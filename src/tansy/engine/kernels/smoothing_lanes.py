@@ -1,20 +1,29 @@
 """Maximum likelihood of smoothing without a season, sixteen series side by side.
 
 The same searches as in `smoothing_linear` and `smoothing_joint`, for the forms that a batch is fitted with most: first
-states estimated, no regressors. A recursion waits for its own last step, so that one series leaves most of the
-processor idle; sixteen in lockstep fill it. Each lane holds one search; when it ends, the lane takes the next one in
-the queue. A lane never sees another, so results depend on neither their number nor their order.
-
-Block arrays are flat, row t of a [n, rows, LANES] array after the other, because only constant distances let the
-compiler prove that it may work on several lanes per instruction. Missing values, and what follows the end of a shorter
-series, have weight 0: the error counts 0 and the states go on.
+states estimated, no regressors. Each of the `lanes` holds one search; when it ends, the lane takes the next one in the
+queue. A lane never sees another, so results depend on neither their number nor their order.
 """
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
 
+from tansy.engine.kernels.lanes import (
+    INPUTS,
+    LANES,
+    MOST_DIRECTIONS,
+    PATH,
+    back_over,
+    fill,
+    linear_errors,
+    linear_sums,
+    normal_of_relative,
+    relative_errors,
+    solve_linear,
+)
 from tansy.engine.kernels.least_squares import inverse_of_normal
 from tansy.engine.kernels.options import BORROWING, INLINED, KERNEL
 from tansy.engine.kernels.quasi_newton import advance, begin, is_hopeless, least_value, new_search, take_best
@@ -27,234 +36,14 @@ from tansy.engine.kernels.smoothing import (
     weights_from_shares,
 )
 
-LANES = 16
-_VALUE, _SEEN, _INPUTS = 0, 1, 2  # rows of a block's input
-_ERROR, _TREND, _OTHER, _PATH = 0, 1, 2, 3  # rows of a block's path; other: the level's column, or 1 / mu
-_MOST_DIRECTIONS = 5  # alpha, beta, phi, level, trend
 
+class Work(NamedTuple):
+    """Flat arrays of an evaluation, see `lanes`."""
 
-@njit(**BORROWING)
-def _fill(lane, values, start, end, shift, scale, block):
-    """Put (values - shift) * scale from start to end into a lane, and weight 0 after it."""
-    n = len(block) // (_INPUTS * LANES)
-    for t in range(n):
-        at = t * _INPUTS * LANES + lane
-        value = values[start + t] if start + t < end else math.nan
-        seen = not math.isnan(value)
-        block[at] = (value - shift) * scale if seen else 0.0
-        block[at + LANES] = 1.0 if seen else 0.0
-
-
-@njit(**BORROWING)
-def _linear_sums(block, weights, has_trend, path, s):
-    """Errors of one unit of level (row other), of trend (row trend) and of the series (row error), and their sums.
-
-    s: the states in rows 0 to 5, then the sums level x level, level x trend, trend x trend, level x series,
-    trend x series in rows 6 to 10.
-    """
-    for i in range(11 * LANES):
-        s[i] = 0.0
-    for lane in range(LANES):
-        s[lane] = -1.0
-        s[3 * LANES + lane] = -1.0
-    n = len(block) // (_INPUTS * LANES)
-    for t in range(n):
-        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
-        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
-        if has_trend:
-            for i in range(LANES):
-                seen = row[LANES + i]
-                alpha, beta, phi = weights[i], weights[LANES + i], weights[3 * LANES + i]
-                d = phi * s[LANES + i]
-                q = s[i] + d
-                level = -seen * q
-                s[i] = q + alpha * level
-                s[LANES + i] = d + beta * level
-                d = phi * s[3 * LANES + i]
-                q = s[2 * LANES + i] + d
-                trend = -seen * q
-                s[2 * LANES + i] = q + alpha * trend
-                s[3 * LANES + i] = d + beta * trend
-                d = phi * s[5 * LANES + i]
-                q = s[4 * LANES + i] + d
-                own = seen * (row[i] - q)
-                s[4 * LANES + i] = q + alpha * own
-                s[5 * LANES + i] = d + beta * own
-                out[i] = own
-                out[LANES + i] = trend
-                out[2 * LANES + i] = level
-                s[6 * LANES + i] += level * level
-                s[7 * LANES + i] += level * trend
-                s[8 * LANES + i] += trend * trend
-                s[9 * LANES + i] += level * own
-                s[10 * LANES + i] += trend * own
-        else:
-            for i in range(LANES):
-                seen = row[LANES + i]
-                alpha = weights[i]
-                level = -seen * s[i]
-                s[i] += alpha * level
-                own = seen * (row[i] - s[4 * LANES + i])
-                s[4 * LANES + i] += alpha * own
-                out[i] = own
-                out[2 * LANES + i] = level
-                s[6 * LANES + i] += level * level
-                s[9 * LANES + i] += level * own
-
-
-@njit(**BORROWING)
-def _solve_linear(s, has_trend, states):
-    """Level and trend of every lane by least squares from `_linear_sums`; NaN where they cannot be told apart."""
-    for i in range(LANES):
-        both, own = s[7 * LANES + i], s[8 * LANES + i]
-        first = s[6 * LANES + i]
-        level = s[9 * LANES + i] / first if first > 0.0 else math.nan
-        trend = 0.0
-        if has_trend:
-            rest = own - both * both / first
-            trend = (s[10 * LANES + i] - both * level) / rest if rest > 1e-11 * own else math.nan
-            level -= trend * both / first
-        states[i] = level
-        states[LANES + i] = trend
-
-
-@njit(**BORROWING)
-def _linear_errors(weights, has_trend, states, path, s):
-    """The errors and trends with the states of `_solve_linear`; sums of squares into row 0 of s."""
-    for i in range(2 * LANES):
-        s[i] = 0.0
-    for i in range(LANES):
-        s[LANES + i] = states[LANES + i]
-    for t in range(len(path) // (_PATH * LANES)):
-        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
-        if has_trend:
-            for i in range(LANES):
-                e = out[i] - states[i] * out[2 * LANES + i] - states[LANES + i] * out[LANES + i]
-                out[i] = e
-                out[LANES + i] = s[LANES + i]
-                s[LANES + i] = weights[3 * LANES + i] * s[LANES + i] + weights[LANES + i] * e
-                s[i] += e * e
-        else:
-            for i in range(LANES):
-                e = out[i] - states[i] * out[2 * LANES + i]
-                out[i] = e
-                s[i] += e * e
-
-
-@njit(**BORROWING)
-def _relative_errors(block, weights, states, path, s):
-    """Errors, trends and 1 / mu of every period with relative errors, into the path.
-
-    Into s: sum of squared relative errors in row 0, sum of log mu in row 1 - NaN where mu is not above zero.
-    """
-    for i in range(LANES):
-        s[i] = 0.0
-        s[LANES + i] = 0.0
-        s[2 * LANES + i] = states[i]
-        s[3 * LANES + i] = states[LANES + i]
-        s[4 * LANES + i] = 1.0
-        s[5 * LANES + i] = 0.0
-    n = len(block) // (_INPUTS * LANES)
-    for t in range(n):
-        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
-        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
-        for i in range(LANES):
-            seen = row[LANES + i]
-            trend = s[3 * LANES + i]
-            d = weights[3 * LANES + i] * trend
-            q = s[2 * LANES + i] + d
-            e = seen * (row[i] - q)
-            mu = seen * q + (1.0 - seen)
-            inverse = 1.0 / mu
-            out[i] = e
-            out[LANES + i] = trend
-            out[2 * LANES + i] = inverse
-            s[2 * LANES + i] = q + weights[i] * e
-            s[3 * LANES + i] = d + weights[LANES + i] * e
-            e *= inverse
-            s[i] += e * e
-            s[4 * LANES + i] *= mu
-            s[5 * LANES + i] += abs(mu) - mu  # stays zero while mu is above it
-        if t % 16 == 15 or t == n - 1:  # the logarithm of a product rarely, not of every factor
-            for i in range(LANES):
-                s[LANES + i] += math.log(s[4 * LANES + i])
-                s[4 * LANES + i] = 1.0
-    for i in range(LANES):
-        if s[5 * LANES + i] != 0.0 or not math.isfinite(s[LANES + i]):
-            s[LANES + i] = math.nan
-
-
-@njit(**BORROWING)
-def _one_back(i, pull, row, out, weights, s):
-    """One step of `_back` in lane i; see `smoothing.follow_back`."""
-    e = out[i]
-    to_level = s[i]
-    to_trend = s[LANES + i]
-    s[2 * LANES + i] += to_level * e
-    s[3 * LANES + i] += to_trend * e
-    to_q = to_level + row[LANES + i] * (pull - weights[LANES + i] * to_trend - weights[i] * to_level)
-    s[4 * LANES + i] += out[LANES + i] * (to_trend + to_q)
-    s[i] = to_q
-    s[LANES + i] = weights[3 * LANES + i] * (to_trend + to_q)
-
-
-@njit(**BORROWING)
-def _back(block, weights, path, relative, factor, s):
-    """The adjoint of the recursion: derivatives by level, trend, alpha, beta, phi into rows 0 to 4 of s.
-
-    factor: [LANES], n / sum of squares; see `smoothing.follow_back` and `smoothing_joint.objective_and_pull`.
-    """
-    for i in range(5 * LANES):
-        s[i] = 0.0
-    n = len(block) // (_INPUTS * LANES)
-    for t in range(n - 1, -1, -1):
-        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
-        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
-        if relative:
-            for i in range(LANES):
-                inverse = out[2 * LANES + i]
-                eps = out[i] * inverse
-                pull = inverse * (2.0 - 2.0 * factor[i] * eps * (1.0 + eps))
-                _one_back(i, pull, row, out, weights, s)
-        else:
-            for i in range(LANES):
-                _one_back(i, -2.0 * factor[i] * out[i], row, out, weights, s)
-
-
-@njit(**BORROWING)
-def _normal_of_relative(block, weights, path, directions, k, slopes, normal):
-    """Sums over t of (dmu / mu)(dmu / mu)' of every lane, row (a * most + b) of `normal`, b <= a < k.
-
-    directions: row (a * 5 + j) says where a unit of direction a leads alpha, beta, phi, level, trend.
-    slopes: scratch, rows 0 to 4 the slopes and 5 to 14 the states.
-    """
-    most = _MOST_DIRECTIONS
-    for i in range(most * most * LANES):
-        normal[i] = 0.0
-    for a in range(k):
-        for i in range(LANES):
-            slopes[(most + a) * LANES + i] = directions[(a * most + 3) * LANES + i]
-            slopes[(2 * most + a) * LANES + i] = directions[(a * most + 4) * LANES + i]
-    for t in range(len(block) // (_INPUTS * LANES)):
-        row = block[t * _INPUTS * LANES : (t + 1) * _INPUTS * LANES]
-        out = path[t * _PATH * LANES : (t + 1) * _PATH * LANES]
-        for a in range(k):
-            own = directions[a * most * LANES : (a + 1) * most * LANES]
-            slope = slopes[a * LANES : (a + 1) * LANES]
-            level = slopes[(most + a) * LANES : (most + a + 1) * LANES]
-            trend = slopes[(2 * most + a) * LANES : (2 * most + a + 1) * LANES]
-            for i in range(LANES):
-                d = weights[3 * LANES + i] * trend[i] + own[2 * LANES + i] * out[LANES + i]
-                q = level[i] + d
-                e = -row[LANES + i] * q
-                slope[i] = -e * out[2 * LANES + i]
-                level[i] = q + own[i] * out[i] + weights[i] * e
-                trend[i] = d + own[LANES + i] * out[i] + weights[LANES + i] * e
-        for a in range(k):
-            for b in range(a + 1):
-                at = (a * most + b) * LANES
-                for i in range(LANES):
-                    normal[at + i] += slopes[a * LANES + i] * slopes[b * LANES + i]
+    weights: Any
+    path: Any
+    sums: Any
+    factor: Any
 
 
 @njit(**BORROWING)
@@ -262,12 +51,12 @@ def _evaluate(relative, has_trend, block, counts, sizes, work, value, states, wi
     """What `smoothing_linear.evaluate` and `smoothing_joint.evaluate` minimise, in every lane, and its derivatives.
 
     counts: [LANES] observed values, sizes: their sums of squares. states: level and trend, read where errors are
-    relative and written where not. Leaves derivatives by level, trend, alpha, beta, phi in rows 0 to 4 of `work[2]`
+    relative and written where not. Leaves derivatives by level, trend, alpha, beta, phi in rows 0 to 4 of the sums
     where asked.
     """
-    weights, path, s, factor = work
+    weights, path, s, factor = work.weights, work.path, work.sums, work.factor
     if relative:
-        _relative_errors(block, weights, states, path, s)
+        relative_errors(block, weights, states, path, s)
         for i in range(LANES):
             squares = max(s[i], 1e-200)
             factor[i] = counts[i] / squares
@@ -275,9 +64,9 @@ def _evaluate(relative, has_trend, block, counts, sizes, work, value, states, wi
             if math.isnan(value[i]):
                 value[i] = math.inf
     else:
-        _linear_sums(block, weights, has_trend, path, s)
-        _solve_linear(s, has_trend, states)
-        _linear_errors(weights, has_trend, states, path, s)
+        linear_sums(block, weights, has_trend, path, s)
+        solve_linear(s, has_trend, states)
+        linear_errors(weights, has_trend, states, path, s)
         for i in range(LANES):
             squares = max(s[i], 1e-24 * sizes[i] + 1e-200)
             factor[i] = counts[i] / squares
@@ -285,7 +74,7 @@ def _evaluate(relative, has_trend, block, counts, sizes, work, value, states, wi
             if math.isnan(s[i]):
                 value[i] = math.inf
     if with_gradient:
-        _back(block, weights, path, relative, factor, s)
+        back_over(block, weights, path, relative, factor, s)
 
 
 @njit(**BORROWING)
@@ -315,9 +104,9 @@ def _gradient_of(lane, point, relative, has_trend, damped, fixed, own, direction
 @njit(**INLINED)
 def _inverse_curvature(has_trend, damped, block, counts, work, points, own, directions, fixed, lanes, normal, inverse):
     """Inverse of the expected second derivatives of -2 log L in each of the first `lanes` lanes, [LANES, k, k], after
-    `_relative_errors`; NaN where there is none. See `smoothing_joint.inverse_curvature`."""
-    weights, path, s, _ = work
-    most = _MOST_DIRECTIONS
+    `relative_errors`; NaN where there is none. See `smoothing_joint.inverse_curvature`."""
+    weights, path, s = work.weights, work.path, work.sums
+    most = MOST_DIRECTIONS
     n_shares = len(directions)
     k = points.shape[1]
     leads = np.zeros(most * most * LANES)
@@ -332,7 +121,7 @@ def _inverse_curvature(has_trend, damped, block, counts, work, points, own, dire
         leads[(n_shares * most + 3) * LANES + i] = 1.0
         if has_trend:
             leads[((n_shares + 1) * most + 4) * LANES + i] = 1.0
-    _normal_of_relative(block, weights, path, leads, k, np.empty(3 * most * LANES), normal)
+    normal_of_relative(block, weights, path, leads, k, np.empty(3 * most * LANES), normal)
     factor = np.empty((k, k))
     rows = np.empty((k, k))
     for i in range(lanes):
@@ -385,10 +174,10 @@ def search_batch(
                 scales[s, 2] += ((values[s, t] - scales[s, 0]) * scales[s, 1]) ** 2
         longest_span = max(longest_span, end - start)
         objective[s] = math.inf
-    work = (
-        np.zeros(4 * LANES), np.zeros(longest_span * _PATH * LANES), np.zeros(11 * LANES), np.zeros(LANES)
+    work = Work(
+        np.zeros(4 * LANES), np.zeros(longest_span * PATH * LANES), np.zeros(11 * LANES), np.zeros(LANES)
     )  # fmt: skip
-    block = np.zeros(longest_span * _INPUTS * LANES)
+    block = np.zeros(longest_span * INPUTS * LANES)
     counts = np.ones(LANES)
     sizes = np.ones(LANES)
     value = np.zeros(LANES)
@@ -443,16 +232,16 @@ def search_batch(
                 points[i] = job_points[job]
                 counts[i] = spans[s, 2]
                 sizes[i] = scales[s, 2]
-                _fill(i, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
+                fill(i, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
                 trusting = relative and not math.isnan(trusted[job, 0, 0])
                 if trusting:
                     for a in range(k):
                         for b in range(k):
-                            search[2][i, a, b] = trusted[job, a, b]
+                            search.inverse_hessian[i, a, b] = trusted[job, a, b]
                 begin(search, i, trusting)
             if rows[i] >= 0:
                 active += 1
-                _set_weights(i, points[i], fixed, has_trend, damped, own, work[0])
+                _set_weights(i, points[i], fixed, has_trend, damped, own, work.weights)
                 if relative:
                     states[i] = points[i, n_shares]
                     states[LANES + i] = points[i, n_shares + 1] if has_trend else 0.0
@@ -463,11 +252,11 @@ def search_batch(
             s = rows[i]
             if s < 0:
                 continue
-            _keep_better(i, s, n_shares, value, points, states, work[0], scales, objective, shares_found,
+            _keep_better(i, s, n_shares, value, points, states, work.weights, scales, objective, shares_found,
                          weights_found, states_found)  # fmt: skip
             for j in range(4):
-                own[j] = work[0][j * LANES + i]
-            _gradient_of(i, points[i], relative, has_trend, damped, fixed, own, directions, work[2], gradient)
+                own[j] = work.weights[j * LANES + i]
+            _gradient_of(i, points[i], relative, has_trend, damped, fixed, own, directions, work.sums, gradient)
             ended = advance(search, i, points, value[i], gradient, low, high, longest, enough)
             if not ended and is_hopeless(search, i, target[s] - beyond[s]):
                 take_best(search, i, points)
@@ -523,12 +312,12 @@ def _queue_linear(
                 rows[lanes] = s
                 counts[lanes] = spans[s, 2]
                 sizes[lanes] = scales[s, 2]
-                _fill(lanes, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
+                fill(lanes, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
                 lanes += 1
             if lanes == LANES or (s == n_series and lanes > 0):
                 for c in range(n_starts):
                     for i in range(LANES):
-                        _set_weights(i, starts[c], fixed, has_trend, damped, own, work[0])
+                        _set_weights(i, starts[c], fixed, has_trend, damped, own, work.weights)
                     _evaluate(False, has_trend, block, counts, sizes, work, value, states, False)
                     for i in range(lanes):
                         at_start[rows[i], c] = value[i]
@@ -557,7 +346,7 @@ def _queue_relative(
     jobs = len(starts)
     n_shares = starts.shape[1]
     job_of = np.zeros(LANES, dtype=np.int64)
-    normal = np.zeros(_MOST_DIRECTIONS * _MOST_DIRECTIONS * LANES)
+    normal = np.zeros(MOST_DIRECTIONS * MOST_DIRECTIONS * LANES)
     inverse = np.zeros((LANES, points.shape[1], points.shape[1]))
     lanes = 0
     for job in range(jobs + 1):
@@ -566,7 +355,7 @@ def _queue_relative(
             rows[lanes] = s
             job_of[lanes] = job
             counts[lanes] = spans[s, 2]
-            _fill(lanes, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
+            fill(lanes, values[s], spans[s, 0], spans[s, 1], scales[s, 0], scales[s, 1], block)
             for a in range(n_shares):
                 points[lanes, a] = min(1.0 - LEAST_SHARE, max(LEAST_SHARE, starts[job, a]))
             points[lanes, n_shares] = states_at[job, 0] * scales[s, 1]
@@ -575,15 +364,15 @@ def _queue_relative(
             if has_trend:
                 points[lanes, n_shares + 1] = states_at[job, 1] * scales[s, 1]
                 states[LANES + lanes] = points[lanes, n_shares + 1]
-            _set_weights(lanes, points[lanes], fixed, has_trend, damped, own, work[0])
+            _set_weights(lanes, points[lanes], fixed, has_trend, damped, own, work.weights)
             lanes += 1
         if lanes == LANES or (job == jobs and lanes > 0):
-            _relative_errors(block, work[0], states, work[1], work[2])
+            relative_errors(block, work.weights, states, work.path, work.sums)
             _inverse_curvature(
                 has_trend, damped, block, counts, work, points, own, directions, fixed, lanes, normal, inverse
             )
             for i in range(lanes):
-                if not math.isnan(work[2][LANES + i]):
+                if not math.isnan(work.sums[LANES + i]):
                     job_points[job_of[i]] = points[i]
                     trusted[job_of[i]] = inverse[i]
             lanes = 0

@@ -12,6 +12,7 @@ import numpy as np
 from tansy.engine.errors import NotationError
 from tansy.engine.kernels import arima as kernel
 from tansy.engine.kernels import arima_best as kernel_best
+from tansy.engine.kernels.arima_model import CONSTANT, DRIFT, NO_MEAN, Orders
 from tansy.engine.kernels.differencing import LEVEL_AT_5_PERCENT, STRONG_SEASON
 from tansy.engine.methods.distribution import Normal
 from tansy.engine.methods.fits import Batch, Fits, Floats, Integers, Search, note, too_few
@@ -50,15 +51,15 @@ def fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     _check_given(form, (p, q, sp, sq))
     starts = _starts(form, names)
     room = _Room(form, batch, horizon, (p, q, sp, sq), starts.shape[1], bands)
-    k = starts.shape[1] + int(mean != kernel.NO_MEAN) + len(room.columns.names) + 1
+    k = starts.shape[1] + int(mean != NO_MEAN) + len(room.columns.names) + 1
     least_used = k + max(room.year, 2) + d + m * sd
     kernel.fit_batch(
-        room.values, room.columns.x, room.columns.which, (p, q, sp, sq, m), (d, sd), mean, fixed, starts,
+        room.values, room.columns.x, room.columns.which, Orders(p, q, sp, sq, m), (d, sd), mean, fixed, starts,
         least_used, _ENOUGH, room.outputs, bands == "estimated", room.uncertain,
     )  # fmt: skip
     n = len(batch.values)
     linear = {
-        kernel.NO_MEAN: ("", ""), kernel.CONSTANT: ("constant" if d + sd else "mean", ""), kernel.DRIFT: ("", "drift"),
+        NO_MEAN: ("", ""), CONSTANT: ("constant" if d + sd else "mean", ""), DRIFT: ("", "drift"),
     }[mean]  # fmt: skip
     return room.fits((form,), np.zeros(n, dtype=np.int64), np.full(n, float(k)), linear, least_used)
 
@@ -75,7 +76,7 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
         bound |= {name: min(bound[name], int(form.given.get(name, 1))) for name in ("P", "Q")}
     if "exhaustive" in form.words:
         _check_room(form, bound)
-    most = (bound["p"], bound["q"], bound["P"], bound["Q"], bound["together"], bound["d"], bound["D"])
+    most = kernel_best.Most(*(bound[name] for name in ("p", "q", "P", "Q", "together", "d", "D")))
     given = (int(form.given.get("d", -1)), int(form.given.get("D", 0 if m == 1 else -1)))
     room = _Room(form, batch, horizon, most[:4], bound["together"], bands)
     least_used = max(room.year, 2) + 4
@@ -88,7 +89,7 @@ def _best(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     )  # fmt: skip
     kinds, form_of = np.unique(found, axis=0, return_inverse=True)
     forms = tuple(resolved(form, kind, m) for kind in kinds.tolist())
-    k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != kernel.NO_MEAN) + len(room.columns.names) + 1.0
+    k = found[:, [0, 2, 3, 5]].sum(axis=1) + (found[:, 6] != NO_MEAN) + len(room.columns.names) + 1.0
     fits = room.fits(forms, form_of.ravel().astype(np.int64), k, ("mean", "drift"), least_used)
     notes = dict(fits.notes)
     for i in np.nonzero(found[:, 0] >= 0)[0].tolist():
@@ -115,10 +116,10 @@ def resolved(form: Form, kind: Sequence[int], m: int) -> Form:
     p, d, q, sp, sd, sq, mean = kind
     if p < 0:
         return form
-    given: dict[str, float] = {"mean": 0.0} if d + sd == 0 and mean == kernel.NO_MEAN else {}
+    given: dict[str, float] = {"mean": 0.0} if d + sd == 0 and mean == NO_MEAN else {}
     return replace(
         form, orders=(p, d, q), seasonal=(sp, sd, sq), period=m if sp + sd + sq else 0, given=given,
-        words=("drift",) if mean == kernel.DRIFT else (),
+        words=("drift",) if mean == DRIFT else (),
     )  # fmt: skip
 
 
@@ -158,12 +159,12 @@ class _Room:
         self.n_coefficients, self.bands = len(names), bands
         self.names = [*names, "mean", "drift", *self.columns.names]
         n_names = len(self.names)
-        self.outputs = (
+        self.outputs = kernel.Outputs(
             np.empty((n, horizon)), np.empty((n, horizon)), np.empty((n, horizon)), np.empty((n, length)),
             np.empty((n, n_names)), np.empty((n, free)), np.empty((n, 4)), np.empty(n, np.int64),
         )  # fmt: skip
         rows, linear = (n if bands == "estimated" else 0), n_names - len(names)
-        self.uncertain = (
+        self.uncertain = kernel.Uncertain(
             np.zeros((rows, free, free)), np.zeros((rows, horizon, free)), np.zeros((rows, n_names, free)),
             np.zeros((rows, horizon)), np.zeros((rows, horizon)), np.zeros((rows, linear, linear)),
         )  # fmt: skip
@@ -220,7 +221,7 @@ class _Room:
     def _without_effect(self, parameters: Floats, notes: dict[int, tuple[str, ...]]) -> Floats:
         """How many drivers of each series have no effect that could be estimated; they are taken out and noted."""
         first = self.n_coefficients + 2
-        never = np.isnan(parameters[:, first:]) & ~np.isnan(self.outputs[0][:, :1])
+        never = np.isnan(parameters[:, first:]) & ~np.isnan(self.outputs.forecast[:, :1])
         for i in np.nonzero(never.any(axis=1))[0].tolist():
             names = [name for name, out in zip(self.columns.names, never[i].tolist(), strict=True) if out]
             notes[i] = (*notes.get(i, ()), no_effect(names))
@@ -240,8 +241,8 @@ def _why_not(y: Floats, least_used: int) -> tuple[str, ...]:
 def _mean(form: Form) -> int:
     assert form.orders is not None
     if form.orders[1] + form.seasonal[1] == 0:
-        return kernel.NO_MEAN if "mean" in form.given else kernel.CONSTANT
-    return kernel.DRIFT if "drift" in form.words else kernel.CONSTANT if "constant" in form.words else kernel.NO_MEAN
+        return NO_MEAN if "mean" in form.given else CONSTANT
+    return DRIFT if "drift" in form.words else CONSTANT if "constant" in form.words else NO_MEAN
 
 
 def _coefficient_names(orders: tuple[int, int, int, int]) -> list[str]:

@@ -33,6 +33,7 @@ from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.prepared import Prepared, prepare
+from tansy.engine.study.ready import make_ready
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Store
@@ -176,6 +177,7 @@ def run_study(
     RecipeError, StructureError, PlanError, DriverError where recipe and panel do not fit together.
     """
     steps = _Steps(progress, should_stop)
+    make_ready(steps.say)
     with steps("prepare"):
         prepared = prepare(panel, recipe, corrections, kinds_by_hand)
     if store is not None:
