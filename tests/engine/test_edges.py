@@ -99,6 +99,14 @@ def test_it_stands_as_a_forest_under_the_parents_named_first(graph: Graph) -> No
         "Company", "  North", "    fern", "    moss", "  South", "    rose", "    tulip", "  Shade", "    Wet", "  Sun",
         "Watched",
     ]  # fmt: skip
+    assert graph.everywhere is not None
+    whole, at = graph.everywhere  # and below all of their parents, for a sheet of all nodes
+    lines = [("  " * depth + name) for name, depth in zip(whole.names, whole.depths.tolist(), strict=True)]
+    assert lines == [
+        "Company", "  North", "    fern", "    moss", "  South", "    tulip", "    rose", "  Shade", "    fern",
+        "    Wet", "      moss", "  Sun", "    tulip", "    rose", "Watched", "  moss", "  rose",
+    ]  # fmt: skip
+    assert [graph.name(node) for node in at.tolist()] == list(whole.names)
     ways = trails(graph)
     assert [step["name"] for step in ways[named(graph)["moss"]][0]] == ["Company", "North", "moss"]
     assert [step["name"] for step in ways[named(graph)["Wet"]][0]] == ["Company", "Shade", "Wet"]
@@ -171,7 +179,7 @@ def test_what_is_wrong_with_edges_is_said(panel: Panel) -> None:
         built("parent,child\n" + whole + "A,B\nB,A\nB,fern\n")
     with pytest.raises(StructureError, match="counted twice"):
         built("parent,child\n" + whole + "Top,All\nTop,fern\n")
-    with pytest.raises(StructureError, match="do not hold the same"):
+    with pytest.raises(StructureError, match="same finest nodes: moss is in 'a' and not in 'b'"):
         built("parent,child,split\n" + "".join(f"All,{name},a\n" for name in SERIES) + "All,fern,b\n")
     with pytest.raises(StructureError, match="'fern' as a parent, which is a series"):
         built("parent,child\n" + whole + "fern,moss\n")
@@ -212,6 +220,7 @@ def test_a_study_on_edges_publishes_what_adds_up_everywhere(panel: Panel) -> Non
     assert_array_equal(study.forecast[at["North"]], study.forecast[at["Shade"]])
     found = sheet(study)
     assert [row["name"] for row in found["rows"] if row["parent"] < 0] == ["Company", "Watched"]
+    assert len(found["node"]) == len(found["rows"]) == 17 and found["node"].count(study.graph.refs[at["moss"]]) == 3
     with pytest.raises(StructureError, match="no such file was loaded"):
         prepare(replace(panel, edges=None), recipe)
     with pytest.raises(RecipeError, match="stands there alone"):

@@ -179,6 +179,7 @@ def test_a_graph_of_edges_goes_from_the_file_to_the_feed(client: APIClient) -> N
     upload = hand_in(client, SALES, ("edges.csv", EDGES)).json()
     seen = client.post(f"/api/uploads/{upload['id']}/preview/", {}, format="json").json()["understood"]
     assert "unknown-child" not in {one["kind"] for one in seen["findings"]}
+    assert seen["edges"] == {"file": "edges.csv", "n_totals": 5, "n_tops": 1}
     loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Edges", "options": {}}, format="json")
     number = loaded.json()["id"]
     sections = RECIPE.split("[structure]")
@@ -209,3 +210,26 @@ def test_a_graph_of_edges_goes_from_the_file_to_the_feed(client: APIClient) -> N
     series = rows.filter(pl.col("level") == "product × store", pl.col("store") == "S0")
     north = series.group_by("lead", maintain_order=True).agg(pl.col("mean").sum())
     np.testing.assert_allclose(mean["North"], north["mean"])
+
+
+def test_edges_that_leave_a_series_out_are_refused_before_anything_is_loaded(client: APIClient) -> None:
+    short = EDGES.replace("South,,P2,S1,,region\n", "").replace("Own brand,,P2,S1,,brand\n", "")
+    upload = hand_in(client, SALES, ("edges.csv", short)).json()
+    says = "1 series are in no row of edges.csv, such as P2 × S1; give each a parent."
+    seen = client.post(f"/api/uploads/{upload['id']}/preview/", {}, format="json").json()
+    assert seen["problem"] == says and seen["understood"] is None
+    answer = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Edges", "options": {}}, format="json")
+    assert answer.status_code == 422 and answer.json()["detail"] == says
+    # a new series among later actuals is not known to the edges either: they are handed in anew beside it
+    upload = hand_in(client, SALES, ("edges.csv", EDGES)).json()
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Edges", "options": {}}, format="json")
+    week = label(FIRST_WEEK + N_WEEKS, "W")
+    later = f"week,product,store,region,units\n{week},P0,S0,North,5\n{week},P9,S0,North,7\n"
+    body = {"portfolio": loaded.json()["id"]}
+    alone = hand_in(client, later).json()["id"]
+    refused = client.post(f"/api/uploads/{alone}/append/", body, format="json")
+    assert refused.status_code == 422 and "such as P9 × S0" in refused.json()["detail"]
+    more = EDGES + "North,,P9,S0,,region\nBought in,,P9,S0,,brand\n"
+    beside = hand_in(client, later, ("edges.csv", more)).json()["id"]
+    answer = client.post(f"/api/uploads/{beside}/append/", body, format="json")
+    assert answer.status_code == 200 and answer.json()["appended"]["n_new_series"] == 1

@@ -24,12 +24,16 @@ export function SearchDialog({ close }: { close: () => void }) {
         text: `${name} ${codes}`.toLowerCase(),
         node,
       });
+    const met = new Set<string>();
     data.node.forEach((node, i) => {
       const row = data.rows[data.row[i] ?? 0];
       const column = data.columns[data.column[i] ?? 0];
       if (!row || !column) return;
       const codes = [row.code, column.code].filter(Boolean).join(' × ');
-      if (row.depth === 0) add(column.name, codes, 'all products', node);
+      if (data.columns.length === 1) {
+        if (!met.has(node)) add(row.name, codes, '', node); // once, though it stands below several parents
+        met.add(node);
+      } else if (row.depth === 0) add(column.name, codes, 'all products', node);
       else if (column.depth === 0) add(row.name, codes, 'all places', node);
       else add(`${row.name} × ${column.name}`, codes, '', node);
     });

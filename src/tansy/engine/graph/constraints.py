@@ -79,11 +79,23 @@ def from_edges(
             if len(union) != sum(len(reached[part]) for part in parts):
                 raise StructureError(f"Node {name!r}, split {split!r}: a finest node is counted twice.")
             sums.append(union)
-        if any(other != sums[0] for other in sums[1:]):
-            raise StructureError(f"The splits of node {name!r} do not hold the same finest nodes.")
+        for split, other in zip(below[name], sums, strict=True):
+            if other != sums[0]:
+                lost = finest[min(other ^ sums[0])]
+                has, lacks = next(iter(below[name])), split
+                if position[lost] in other:
+                    has, lacks = lacks, has
+                raise StructureError(
+                    f"The splits of node {name!r} do not hold the same finest nodes: {_shown(lost)} is in {has!r} and "
+                    f"not in {lacks!r}."
+                )
         reached[name] = sums[0]
         aggregates.append(name)
     rows = np.concatenate([np.full(len(reached[name]), i) for i, name in enumerate(aggregates)] or [np.empty(0, int)])
     columns = np.array([c for name in aggregates for c in sorted(reached[name])], dtype=np.int64)
     matrix = sparse.csr_array((np.ones(len(columns)), (rows, columns)), shape=(len(aggregates), len(finest)))
     return [*aggregates, *finest], Summation(matrix)
+
+
+def _shown(name: Hashable) -> str:
+    return " × ".join(name) if isinstance(name, tuple) else repr(name)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,8 @@ from tansy.engine.panel import Edges, Panel
 Integers = NDArray[np.int64]
 Node = str | tuple[str, ...]
 """A total by its name, a series by its key values."""
+_MOST_PLACES = 6
+"""Places of a forest with every node below all of its parents, in times of the nodes."""
 
 
 def along_edges(panel: Panel, edges: Edges) -> Graph:
@@ -55,7 +58,12 @@ def along_edges(panel: Panel, edges: Edges) -> Graph:
     summation = Summation(sparse.csr_array(matrix[:, finest]))
     up = np.array([order.get(first_parent.get(name, ""), -1) for name in order], dtype=np.int64)
     deep = np.array([depth[name] for name in order], dtype=np.int64)
-    axis, place = _axis(panel, edges.name, list(order), up, deep, summation)
+    below_each: list[list[int]] = [[] for _ in order]
+    for parent, child in dict.fromkeys(zip(parents, children, strict=True)):
+        below_each[order[parent]].append(order[child])
+    forest = _Forest(panel, edges.name, list(order), summation)
+    axis, _, place = forest.axis(_under_first(up))
+    everywhere = forest.everywhere(below_each, up)
     return Graph(
         levels,
         summation,
@@ -65,6 +73,7 @@ def along_edges(panel: Panel, edges: Edges) -> Graph:
         np.where(np.arange(len(order)) < len(totals), np.arange(len(order)), up),
         _effect_groups(up, len(totals)),
         _key_codes(panel, summation),
+        everywhere,
     )
 
 
@@ -126,44 +135,83 @@ def _levels(
     return (*built, Level((" × ".join(panel.key_names),), len(totals), panel.n_series)), ordered
 
 
-def _axis(
-    panel: Panel, name: str, nodes: list[Node], up: Integers, depth: Integers, summation: Summation
-) -> tuple[Axis, Integers]:
-    """The nodes as a forest under their first parents, and the place of each in it."""
-    below: list[list[int]] = [[] for _ in nodes]
+def _under_first(up: Integers) -> list[list[int]]:
+    """Nodes below each by first parents alone."""
+    below: list[list[int]] = [[] for _ in up]
     for i, parent in enumerate(up.tolist()):
         if parent >= 0:
             below[parent].append(i)
-    order: list[int] = []
-    todo = [i for i in reversed(range(len(nodes))) if up[i] < 0]
-    while todo:
-        order.append(todo.pop())
-        todo.extend(reversed(below[order[-1]]))
-    place = np.empty(len(nodes), dtype=np.int64)
-    place[order] = np.arange(len(nodes))
-    called = [panel.attributes.get(key, {}).get("name", {}) for key in panel.key_names]
+    return below
 
-    def shown(node: Node) -> str:
+
+@dataclass(frozen=True)
+class _Forest:
+    """Nodes laid out as a forest, each place after its parent."""
+
+    panel: Panel
+    name: str
+    nodes: list[Node]
+    summation: Summation
+
+    def axis(self, below: list[list[int]]) -> tuple[Axis, Integers, Integers]:
+        """The forest, the node at each place, and the first place of each node. below: nodes under each."""
+        has_parent = {child for children in below for child in children}
+        order: list[int] = []
+        above: list[int] = []
+        deep: list[int] = []
+        todo = [(i, -1, 0) for i in reversed(range(len(self.nodes))) if i not in has_parent]
+        while todo:
+            node, parent, level = todo.pop()
+            todo.extend((child, len(order), level + 1) for child in reversed(below[node]))
+            order.append(node)
+            above.append(parent)
+            deep.append(level)
+        at = np.array(order, dtype=np.int64)
+        place = np.empty(len(self.nodes), dtype=np.int64)
+        place[at[::-1]] = np.arange(len(at))[::-1]
+        held = np.concatenate([np.diff(self.summation.matrix.indptr), np.ones(self.summation.n_finest, dtype=np.int64)])
+        chosen = [self.nodes[i] for i in order]
+        axis = Axis(
+            self.name,
+            tuple(map(self._shown, chosen)),
+            tuple(node if isinstance(node, str) else " × ".join(node) for node in chosen),
+            np.array(deep),
+            np.array(above),
+            tuple(map(self._where, chosen)),
+            held[at].astype(np.int64),
+        )
+        return axis, at, place
+
+    def everywhere(self, below: list[list[int]], up: Integers) -> tuple[Axis, Integers] | None:
+        """With each node below all of its parents, where some have several and the places are not very many."""
+        ways = np.zeros(len(below))  # from a top to each node; parents are reached before their children
+        ways[up < 0] = 1.0
+        waiting = np.zeros(len(below), dtype=np.int64)
+        for children in below:
+            waiting[children] += 1
+        if (waiting <= 1).all():
+            return None
+        todo = np.nonzero(up < 0)[0].tolist()
+        while todo:
+            node = todo.pop()
+            for child in below[node]:
+                ways[child] += ways[node]
+                waiting[child] -= 1
+                if waiting[child] == 0:
+                    todo.append(child)
+        if ways.sum() > _MOST_PLACES * len(below):
+            return None
+        axis, at, _ = self.axis(below)
+        return axis, at
+
+    def _shown(self, node: Node) -> str:
         if isinstance(node, str):
             return node
+        called = [self.panel.attributes.get(key, {}).get("name", {}) for key in self.panel.key_names]
         return " × ".join(names.get(code) or code for names, code in zip(called, node, strict=True))
 
-    def where(node: Node) -> dict[str, str]:
-        return {"node": node} if isinstance(node, str) else dict(zip(panel.key_names, node, strict=True))
-
-    held = np.concatenate([np.diff(summation.matrix.indptr), np.ones(summation.n_finest, dtype=np.int64)])
-    chosen = [nodes[i] for i in order]
-    above = up[order]
-    axis = Axis(
-        name,
-        tuple(map(shown, chosen)),
-        tuple(node if isinstance(node, str) else " × ".join(node) for node in chosen),
-        depth[order],
-        np.where(above >= 0, place[above], -1),
-        tuple(map(where, chosen)),
-        held[order].astype(np.int64),
-    )
-    return axis, place
+    def _where(self, node: Node) -> dict[str, str]:
+        return {"node": node} if isinstance(node, str) else dict(zip(self.panel.key_names, node, strict=True))
 
 
 def _tree(up: Integers, depth: Integers, n_series: int) -> list[Integers]:

@@ -91,7 +91,8 @@ class Graph:
     season_source: [nodes], the node whose season each may share; totals that have data enough are their own.
     effect_groups: groups over which effects of drivers are pooled, the narrower and the wider, [nodes] each; a total is
     a group of its own. key_codes: per key column what each node is on it, [nodes]: a code, a group of them, or "every
-    product".
+    product". everywhere: where nodes have several parents, the one axis with each node below all of them, and the node
+    at each of its places; None too where these would be very many.
     """
 
     levels: tuple[Level, ...]
@@ -102,6 +103,7 @@ class Graph:
     season_source: Integers
     effect_groups: tuple[Integers, Integers]
     key_codes: Mapping[str, list[str]]
+    everywhere: tuple[Axis, Integers] | None = None
 
     @property
     def n_nodes(self) -> int:

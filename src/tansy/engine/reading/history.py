@@ -117,7 +117,7 @@ def understand(
     typed = Table(table, is_number=is_number)
     places = Places(table.height, guess.columns("period") if wide else None, opened.header_line, lines)
     numbers_of_value = typed.numbers_in(options.value)
-    copies = ~table.select(pl.struct(pl.all()).is_first_distinct()).to_series().to_numpy()
+    copies = _repeated(table)
     n_periods = 1
     if wide:
         numbers_of_value = _numbers_below(typed, guess.columns("period"))
@@ -239,6 +239,17 @@ def _column_totals(guess: Guess) -> list[Finding]:
         if named
         else []
     )
+
+
+def _repeated(table: pl.DataFrame) -> NDArray[np.bool_]:
+    """Which rows are the same in every column as one above. They are compared where their hashes are the same:
+    comparing all of them takes several times the memory of the file."""
+    found = np.zeros(table.height, dtype=bool)
+    hashes = table.hash_rows()
+    alike = np.nonzero(np.asarray(hashes.is_duplicated()))[0]
+    if len(alike):
+        found[alike] = ~np.asarray(table[alike].select(pl.struct(pl.all()).is_first_distinct()).to_series())
+    return found
 
 
 def _copies(

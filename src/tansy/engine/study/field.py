@@ -45,13 +45,20 @@ def sparks(history: Floats, forecast: Floats, season_length: int) -> NDArray[np.
 def sheet(study: Study) -> dict[str, Any]:
     """Rows (first axis), columns (second, or one for all) and, column by column, what each node shows.
 
-    Where there are more than two axes, the sheet holds the nodes that take in all of the others.
+    Where there are more than two axes, the sheet holds the nodes that take in all of the others. A node with several
+    parents stands below each of them.
     """
     graph = study.graph
     two = len(graph.axes) > 1
+    rows, row = graph.axes[0], graph.place[:, 0]
     whole = {"name": "All", "depth": 0, "parent": -1, "series": graph.n_series}
     at_a_top = np.stack([axis.parents[graph.place[:, d]] < 0 for d, axis in enumerate(graph.axes)], axis=1)
     shown = np.nonzero(at_a_top[:, 2:].all(axis=1))[0]
+    if graph.everywhere is not None:
+        rows, shown = graph.everywhere
+        row = np.arange(len(shown))
+    else:
+        row = row[shown]
     pictures = sparks(study.history, study.forecast, study.timeline.season_length)
     scores = np.where(np.isfinite(study.node_scores), study.node_scores, np.nan)
     groups = study.kinds.groups()
@@ -62,10 +69,10 @@ def sheet(study: Study) -> dict[str, Any]:
         return [None if np.isnan(v) else round(float(v), digits) + 0.0 for v in scores[shown, k]]
 
     return {
-        "rows": rows_of(graph.axes[0]),
+        "rows": rows_of(rows),
         "columns": rows_of(graph.axes[1]) if two else [whole],
         "node": [graph.refs[i] for i in shown.tolist()],
-        "row": graph.place[shown, 0].tolist(),
+        "row": row.tolist(),
         "column": graph.place[shown, 1].tolist() if two else [0] * len(shown),
         "wape": rounded(1, 1),
         "rmsse": rounded(2, 3),

@@ -99,6 +99,12 @@ class FirstRowsSerializer(serializers.Serializer):
     rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
 
 
+class EdgesSerializer(serializers.Serializer):
+    file = serializers.CharField()
+    n_totals = serializers.IntegerField()
+    n_tops = serializers.IntegerField()
+
+
 class UnderstoodSerializer(serializers.Serializer):
     frequency = serializers.CharField()
     first = serializers.CharField()
@@ -114,6 +120,7 @@ class UnderstoodSerializer(serializers.Serializer):
     n_missing = serializers.IntegerField()
     keys = KeySerializer(many=True)
     drivers = DriverSerializer(many=True)
+    edges = EdgesSerializer(allow_null=True, help_text="How series add up, where a file says so.")
     first_rows = FirstRowsSerializer()
     findings = FindingSerializer(many=True)
 

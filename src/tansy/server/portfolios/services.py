@@ -19,7 +19,9 @@ from django.db import transaction
 from django.utils import timezone
 
 from tansy.engine.cleaning.rules import Rules
-from tansy.engine.errors import FileError
+from tansy.engine.errors import FileError, StructureError
+from tansy.engine.graph.edges import along_edges
+from tansy.engine.graph.graph import Graph
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import Appended, append, later_options
 from tansy.engine.reading.attributes import default_levels
@@ -136,7 +138,8 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
     }
     try:
         reading = read(upload, options, sales)
-    except FileError as error:
+        graph = _graph_of_edges(reading.panel)
+    except (FileError, StructureError) as error:
         return {**found, "problem": str(error)}
     settled = reading.options
     for column in found["columns"]:
@@ -150,7 +153,19 @@ def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
             kind = "period"
         if kind != column["role"] or of != column["of"]:
             column.update(role=kind, of=of, reason="as you set it")
-    return {**found, "understood": understood_json(reading)}
+    return {**found, "understood": {**understood_json(reading), "edges": _edges_json(reading.panel, graph)}}
+
+
+def _graph_of_edges(panel: Panel) -> Graph | None:
+    """How series add up where a file of edges says so. Raises StructureError where they cannot."""
+    return along_edges(panel, panel.edges) if panel.edges else None
+
+
+def _edges_json(panel: Panel, graph: Graph | None) -> dict[str, Any] | None:
+    if panel.edges is None or graph is None:
+        return None
+    tops = int((graph.axes[0].parents < 0).sum())
+    return {"file": panel.edges.name, "n_totals": graph.n_aggregates, "n_tops": tops}
 
 
 def _first_rows(table: pl.DataFrame) -> list[list[str]]:
@@ -189,6 +204,7 @@ def understood_json(reading: Reading) -> dict[str, Any]:
 def load(upload: Upload, options: ReadOptions, name: str, user: Any) -> Portfolio:
     """Make a portfolio of an upload: everything or nothing. The upload's files stay with the load."""
     reading = read(upload, options)
+    _graph_of_edges(reading.panel)
     with transaction.atomic():
         portfolio = store(reading, name, upload.file_name, upload.sha256, user)
         _keep_files(upload, portfolio.load, reading)
@@ -291,6 +307,7 @@ def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tupl
     chosen = {name: given for name in ("time", "value", "keys", "sheet") if (given := getattr(options, name))}
     reading = read(upload, replace(as_before, **chosen), sales)
     panel, summary = append(portfolio.load.panel(), reading.panel, reading.has_row, reading.options.gaps)
+    _graph_of_edges(panel)
     return reading, panel, summary
 
 

@@ -228,6 +228,7 @@ class SummarySerializer(serializers.Serializer):
     leads = serializers.IntegerField()
     largest_gap = serializers.FloatField()
     reconciliation = serializers.CharField()
+    edges = serializers.CharField(allow_blank=True, help_text="File that says how series add up; else empty.")
     seconds = serializers.DictField(child=serializers.FloatField())
     peak_memory_mb = serializers.FloatField()
 
@@ -350,6 +351,7 @@ class SummaryView(APIView):
                 "leads": result.leads,
                 "largest_gap": summary["largest_gap"],
                 "reconciliation": result.study.recipe.reconciliation,
+                "edges": result.study.recipe.edges,
                 "seconds": summary["seconds"],
                 "peak_memory_mb": summary["peak_memory_mb"],
             }

@@ -15,6 +15,7 @@ const figures = (level: number) =>
     return [row, row, row.map((value) => value + 0.1)];
   });
 const summary: Schema['Summary'] = {
+  edges: '',
   accuracy: {
     levels: [
       { name: 'all', labels: ['all'], n_nodes: 1 },

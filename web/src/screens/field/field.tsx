@@ -190,11 +190,13 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     () => worst(sheet, lens, new Set(rows), new Set(columns), 10),
     [sheet, lens, rows, columns],
   );
-  const names = (cell: number) =>
-    `${sheet.rows[sheet.row[cell] ?? 0]?.name} × ${sheet.columns[sheet.column[cell] ?? 0]?.name}`;
+  /** A sheet of one column says nothing of it. */
+  const nameAt = (row: number, column: number) =>
+    [sheet.rows[row]?.name, ...(sheet.columns.length > 1 ? [sheet.columns[column]?.name] : [])].join(' × ');
+  const names = (cell: number) => nameAt(sheet.row[cell] ?? 0, sheet.column[cell] ?? 0);
   return (
     <Page
-      title={`${sheet.rows[0]?.name ?? 'all'} × ${sheet.columns[0]?.name ?? 'all'}`}
+      title={nameAt(0, 0)}
       actions={
         <>
           {kind && (

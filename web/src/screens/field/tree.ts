@@ -142,6 +142,7 @@ export function worst(
 ): number[] {
   const values = sheet[lens];
   const sign = lens === 'gain' ? 1 : -1;
+  const met = new Set<string>();
   return sheet.node
     .map((_, i) => i)
     .filter((i) => {
@@ -155,5 +156,11 @@ export function worst(
       );
     })
     .sort((a, b) => sign * ((values[a] ?? 0) - (values[b] ?? 0)))
+    .filter((cell) => {
+      const node = sheet.node[cell] ?? '';
+      if (met.has(node)) return false; // it stands below several parents
+      met.add(node);
+      return true;
+    })
     .slice(0, n);
 }

@@ -29,6 +29,7 @@ const preview: Schema['Preview'] = {
     decimal: 'comma',
     n_missing: 0,
     keys: [{ name: 'sku', count: 1200, levels: ['family'], named_by: 'title' }],
+    edges: { file: 'edges.csv', n_totals: 5, n_tops: 2 },
     drivers: [],
     first_rows: { columns: ['line', 'sku', 'period', 'value'], rows: [['2', 'A', '2025-W01', '3']] },
     findings: [

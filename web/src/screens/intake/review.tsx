@@ -207,6 +207,8 @@ export function Review() {
               .
               {understood.drivers.length > 0 &&
                 ` Drivers: ${understood.drivers.map((one) => one.name).join(', ')}, known ${count(understood.drivers[0]?.ahead ?? 0)} ${periods(understood.frequency)} ahead.`}
+              {understood.edges &&
+                ` They add up as ${understood.edges.file} says, to ${count(understood.edges.n_totals)} totals${understood.edges.n_tops === 1 ? '' : ` with ${count(understood.edges.n_tops)} tops`}.`}
             </p>
           </section>
         )}

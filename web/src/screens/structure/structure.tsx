@@ -25,13 +25,13 @@ function View({ data }: { data: Schema['Summary'] }) {
       <div className="space-y-6 p-[18px]">
         <section aria-label="Levels">
           <p className="mb-4 max-w-[90ch]">
-            {count(data.n_series)} series add up to {count(data.n_nodes)} nodes on {levels.length} levels.
-            After reconciliation by <b>{data.reconciliation}</b> the largest gap between a node and the sum of
-            its series is <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b> of the
-            node
+            {count(data.n_series)} series add up{data.edges && `, as ${data.edges} says,`} to{' '}
+            {count(data.n_nodes)} nodes on {levels.length} levels. After reconciliation by{' '}
+            <b>{data.reconciliation}</b> the largest gap between a node and the sum of its series is{' '}
+            <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b> of the node
             {data.largest_gap < 1e-9 ? ' (zero to rounding).' : '.'}
           </p>
-          <Graph levels={levels} />
+          <Graph levels={levels} nested={data.edges === ''} />
         </section>
         <ErrorTable
           accuracy={accuracy}
@@ -58,7 +58,7 @@ function beside(level: Schema['AccuracyLevel']): string {
 }
 
 /** Levels as a lattice: first dimension down, second across. */
-function Graph({ levels }: { levels: Schema['AccuracyLevel'][] }) {
+function Graph({ levels, nested }: { levels: Schema['AccuracyLevel'][]; nested: boolean }) {
   const across = [...new Set(levels.map(beside))];
   const down = [...new Set(levels.map((level) => level.labels[0] ?? ''))];
   const nodes = (row: string, column: string) =>
@@ -67,7 +67,8 @@ function Graph({ levels }: { levels: Schema['AccuracyLevel'][] }) {
     <div className="overflow-x-auto">
       <table>
         <caption className="pb-2 text-left text-second">
-          Nodes on each level. Every level is the sum of the one to its right and of the one below it.
+          Nodes on each level.
+          {nested && ' Every level is the sum of the one to its right and of the one below it.'}
         </caption>
         <thead>
           <tr>
@@ -93,12 +94,15 @@ function Graph({ levels }: { levels: Schema['AccuracyLevel'][] }) {
                       aria-hidden="true"
                     />
                     <span className="flex flex-col items-center">
-                      <span className={`h-2 ${i > 0 ? 'border-l border-second' : ''}`} aria-hidden="true" />
+                      <span
+                        className={`h-2 ${nested && i > 0 ? 'border-l border-second' : ''}`}
+                        aria-hidden="true"
+                      />
                       <span className="min-w-[86px] border border-base-content px-3 py-1.5 text-right font-semibold">
                         {count(nodes(row, column) ?? 0)}
                       </span>
                       <span
-                        className={`h-2 ${i < down.length - 1 ? 'border-l border-second' : ''}`}
+                        className={`h-2 ${nested && i < down.length - 1 ? 'border-l border-second' : ''}`}
                         aria-hidden="true"
                       />
                     </span>
