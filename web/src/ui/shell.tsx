@@ -192,7 +192,7 @@ function PortfolioPicker({ current }: { current: number | undefined }) {
     <label className="block">
       Portfolio
       <select
-        className="select select-xs mt-1 w-full truncate pr-6"
+        className="select select-xs mt-1 w-full truncate pr-7!"
         value={current}
         onChange={(event) => navigate(`/p/${event.target.value}/study`)}
       >

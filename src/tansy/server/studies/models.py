@@ -233,7 +233,7 @@ class KeptMethod(models.Model):
     """A method that a planner settled on, for one node or for all series of a kind; studies made later use it."""
 
     portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="kept_methods")
-    node = models.CharField(max_length=400, blank=True, help_text="As `Structure.node_key` names it.")
+    node = models.CharField(max_length=400, blank=True, help_text="As `Graph.ids` has it.")
     kind = models.CharField(max_length=40, blank=True)
     method = models.CharField(max_length=300)
     reason = models.CharField(max_length=300)

@@ -156,7 +156,7 @@ function Written({ text, onChange }: { text: string; onChange: (text: string) =>
       <textarea
         aria-label="Method as text"
         className="textarea textarea-sm min-h-0 w-full text-[13px]"
-        rows={2}
+        rows={3}
         spellCheck={false}
         value={written}
         onChange={(event) => setWritten(event.target.value)}
