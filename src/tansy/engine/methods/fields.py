@@ -53,7 +53,8 @@ def share(form: Form, name: str, label: str, least: float = 0.0, most: float = 1
 def with_scale(form: F, value: Any) -> F:
     if value not in _POWERS:
         raise NotationError(f"There is no scale {value!r}.")
-    return replace(form, log=value == "log", power=_POWERS[value])
+    # a season that a group shares is to be had on the scale of the values only
+    return replace(form, log=value == "log", power=_POWERS[value], shared_season=form.shared_season and not value)
 
 
 def with_harmonics(form: F, value: Any) -> F:
