@@ -115,7 +115,7 @@ def test_each_check_finds_what_is_broken_and_nothing_else(study: Study) -> None:
         if change == "gap":
             forecast[0, 2] += 0.01
         if change == "negative":
-            quantiles[n_finest, 0, 0] = -1.0
+            quantiles[n_finest, 0, -1] = -1.0
         if change == "crossing":
             quantiles[n_finest, [0, 1]] = quantiles[n_finest, [1, 0]] + np.array([[0.5], [0.0]])
         if change == "missing":

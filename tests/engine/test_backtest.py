@@ -14,7 +14,7 @@ from hypothesis.extra.numpy import arrays
 from numpy.typing import NDArray
 from scipy.stats import norm
 
-from tansy.engine.backtest.choice import choose
+from tansy.engine.backtest.choice import ChoiceRule, choose
 from tansy.engine.backtest.intervals import Calibration, Scale, groups, probabilities, whole_bands
 from tansy.engine.backtest.measures import mean_square_step
 from tansy.engine.backtest.origins import origins
@@ -25,9 +25,10 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
 from tansy.engine.study.checks import check_forecast
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.forecast import Layer
 from tansy.engine.study.prepared import prepare
-from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
+from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.engine.study.run import Study, run_study
 from tansy.engine.study.tasks import Task, fit_task
 from tansy.engine.timeline import Timeline
@@ -91,18 +92,25 @@ def test_origins_stand_still_while_history_grows() -> None:
 NONE = np.empty(0, dtype=np.int64)
 
 
+def chosen(losses: Any, fallback: Any = NONE, group: Any = None, defined: Any = None, **rule: Any) -> list[int]:
+    losses = np.asarray(losses, dtype=float)
+    n, n_methods, _ = losses.shape
+    every = np.ones((n, n_methods), dtype=bool) if defined is None else defined
+    groups = np.arange(n) if group is None else np.asarray(group)
+    found, _ = choose(losses, every, np.ones(n_methods, dtype=bool), np.asarray(fallback), groups, ChoiceRule(**rule))
+    return [int(j) for j in found]
+
+
 def test_choice_is_least_error_of_what_has_come() -> None:
     # method 1 is better over all; before the last origin's errors had come, method 0 was
     squares = np.array([[[0.1, 1.5, 3.0], [1.0, 1.0, 1.0]]])
-    everywhere = np.ones((1, 2), dtype=bool)
-    assert choose(squares, everywhere, 1, NONE)[0] == [1]
-    assert choose(squares[:, :, :2], everywhere, 1, NONE)[0] == [0]
+    assert chosen(squares) == [1]
+    assert chosen(squares[:, :, :2]) == [0]
 
 
 def test_choice_does_not_favour_a_method_that_missed_the_hard_origin() -> None:
     # method 2 was only tried at the easy origin, where it was worse than the others
-    squares = np.array([[[9.0, 1.0], [8.0, 1.1], [np.nan, 1.5]]])
-    assert choose(squares, np.ones((1, 3), dtype=bool), 0, NONE)[0] == [1]
+    assert chosen([[[9.0, 1.0], [8.0, 1.1], [np.nan, 1.5]]]) == [1]
 
 
 def test_a_tie_goes_to_the_simpler_and_without_evidence_the_fallback_stands() -> None:
@@ -112,11 +120,46 @@ def test_a_tie_goes_to_the_simpler_and_without_evidence_the_fallback_stands() ->
     defined[1, 0] = False
     defined[2, 2] = False
     defined[3] = False
-    chosen, tested = choose(squares, defined, 0, NONE)
-    assert chosen.tolist() == [0, 1, 0, -1] and tested.tolist() == [True, False, False, False]
-    chosen, _ = choose(squares, defined, 0, np.array([2, 1]))
-    assert chosen.tolist() == [0, 2, 1, -1]
-    assert choose(squares[:, :, :0], defined, 0, np.array([2, 1]))[0].tolist() == [2, 2, 1, -1], "the first origin"
+    assert chosen(squares, defined=defined) == [0, 1, 0, -1]
+    assert chosen(squares, [2, 1], defined=defined) == [2, 2, 1, -1], "nothing is better than what stands"
+    assert chosen(squares[:, :, :0], [2, 1], defined=defined) == [2, 2, 1, -1], "the first origin"
+
+
+def test_what_stands_is_left_only_for_what_is_better_by_more_than_chance() -> None:
+    rng = np.random.default_rng(5)
+    n, n_windows = 200, 6
+    losses = np.exp(rng.normal(0.0, 0.5, (n, 3, n_windows)))
+    group = np.zeros(n, dtype=np.int64)
+    assert set(chosen(losses, [0], group, margin=3.0)) == {0}, "all three are as good as each other"
+    losses[:, 1] *= 0.8
+    assert set(chosen(losses, [0], group)) == {1}, "better by a tenth in 200 series, the same in all windows"
+    shared = np.exp(np.array([0.6, -0.7, 0.5, -0.6, 0.7, -0.6]))
+    losses[:, 1] *= shared
+    assert set(chosen(losses, [0], group)) == {0}, "what all series share in a window is no evidence of 200"
+
+
+def test_a_series_leaves_its_group_only_for_a_method_that_is_much_better_on_it() -> None:
+    rng = np.random.default_rng(6)
+    losses = np.exp(rng.normal(0.0, 0.1, (40, 2, 5)))
+    losses[:, 1] *= 1.1
+    losses[0, 1] *= 0.5**2  # its errors are half as large with the other method
+    losses[1, 1] *= 0.9**2  # a tenth smaller: too little
+    losses[2, 1, :2] *= 0.5**2  # in two windows of five
+    losses[2, 1, 2:] *= 1.3**2
+    noise = np.exp(rng.normal(0.0, 0.6, (40, 2, 5)))
+    assert chosen(noise, [0], np.zeros(40), margin=2.0) == [0] * 40, "all differ by chance alone"
+    found = chosen(losses, [0], np.zeros(40), own=0.25)
+    assert found == [0 if i else 1 for i in range(40)]
+    assert chosen(losses[:, :, :2], [0], np.zeros(40)) == [0] * 40, "two windows say too little"
+    assert chosen(np.sqrt(losses), [0], np.zeros(40), measure="absolute") == found
+
+
+def test_no_series_outvotes_the_others_of_its_group() -> None:
+    rng = np.random.default_rng(7)
+    losses = np.exp(rng.normal(0.0, 0.1, (60, 2, 4)))
+    losses[:, 1] *= 0.7
+    losses[0] *= [[1e-12], [1e24]]
+    assert chosen(losses, [0], np.zeros(60))[1:] == [1] * 59
 
 
 @dataclass(frozen=True)
@@ -126,16 +169,18 @@ class Bands:
 
 
 def calibrate(
-    errors: Floats, sigma: Floats, sigma_now: Floats, relative: Floats, relative_now: Floats, group: Any, p: Floats
-) -> Bands:
-    """Origin after origin, where all of the origins before has come."""
+    errors: Floats, sigma: Floats, sigma_now: Floats, relative: Floats, relative_now: Floats, group: Any, p: Floats,
+    growth: Any = 1.0,
+) -> Bands:  # fmt: skip
+    """Origin after origin, where all of the origins before has come. growth: [H], of the fits' spread."""
     calibration = Calibration(group, p)
+    grown = np.ones(errors.shape[2]) * growth
     at = []
     for o in range(errors.shape[1]):
-        flat = np.repeat(sigma[:, o, None], errors.shape[2], axis=1)
-        at.append(calibration.offsets(errors[:, :o], Scale(sigma[:, o], relative[:, o], flat)))
-    flat = np.repeat(sigma_now[:, None], errors.shape[2], axis=1)
-    return Bands(calibration.offsets(errors, Scale(sigma_now, relative_now, flat)), np.stack(at, axis=1))
+        scale = Scale.of(sigma[:, o], sigma[:, o, None] * grown, relative[:, o])
+        at.append(calibration.offsets(errors[:, :o], scale, o))
+    now = calibration.offsets(errors, Scale.of(sigma_now, sigma_now[:, None] * grown, relative_now), errors.shape[1])
+    return Bands(now, np.stack(at, axis=1))
 
 
 def test_bands_cover_fresh_errors_of_any_shape() -> None:
@@ -152,7 +197,7 @@ def test_bands_cover_fresh_errors_of_any_shape() -> None:
     p = probabilities([80, 95])
     np.testing.assert_allclose(p, [0.025, 0.1, 0.9, 0.975])
     flat, flat_now = np.ones((n, n_origins, horizon)), np.ones((n, horizon))
-    bands = calibrate(draw(n_origins), sigma, scale, flat, flat_now, np.zeros(n, dtype=int), p)
+    bands = calibrate(draw(n_origins), sigma, scale, flat, flat_now, np.zeros(n, dtype=int), p, math.sqrt(2.0) * growth)
     fresh = draw(20)
     for low, high, level in ((0, 3, 0.95), (1, 2, 0.80)):
         inside = (fresh >= bands.now[:, None, low]) & (fresh <= bands.now[:, None, high])
@@ -161,7 +206,25 @@ def test_bands_cover_fresh_errors_of_any_shape() -> None:
         np.testing.assert_allclose(inside.mean(axis=(0, 1)), level, atol=0.03)
     assert (np.diff(bands.now, axis=1) >= 0).all()
     # at the first origin nothing had been missed yet: normal, of the spread that the fit says
-    np.testing.assert_allclose(bands.at_origin[:, 0, :, 3] / scale[:, None], np.tile(norm.ppf(p), (n, 1)))
+    np.testing.assert_allclose(
+        bands.at_origin[:, 0, :, 3] / scale[:, None], np.tile(np.sqrt(8.0) * norm.ppf(p), (n, 1))
+    )
+
+
+def test_how_errors_grow_is_believed_as_windows_come_and_the_fit_until_then() -> None:
+    rng = np.random.default_rng(2)
+    n, horizon = 4000, 4
+    growth = np.array([1.0, 1.5, 2.0, 3.0])
+    p = probabilities([80])
+    for windows in (1, 3, 9):
+        calibration = Calibration(np.zeros(n, dtype=np.int64), p)
+        flat = Scale.of(np.ones(n), np.ones((n, horizon)), np.ones((n, horizon)))
+        errors = rng.normal(0.0, growth, (n, windows, horizon))
+        for o in range(windows):
+            calibration.offsets(errors[:, :o], flat, o)
+        found = calibration.offsets(errors, flat, windows)[:, 1].mean(axis=0)
+        # as much as the fit where one window has come: the root of the truth, then its 3/4, its 9/10
+        np.testing.assert_allclose(found / norm.ppf(0.9), growth ** (windows / (windows + 1.0)), rtol=0.04)
 
 
 @pytest.mark.parametrize("error", [0.0, math.nan])

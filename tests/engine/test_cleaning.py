@@ -16,7 +16,8 @@ from tansy.engine.cleaning.rules import RULES, Rules
 from tansy.engine.cleaning.suspicious import Suspicions, find_suspicious
 from tansy.engine.errors import RecipeError
 from tansy.engine.panel import Panel
-from tansy.engine.study.recipe import default_recipe, read_recipe
+from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.recipe import read_recipe
 from tansy.engine.study.run import run_study
 from tansy.engine.timeline import Timeline
 from tests.planted import LEVELS, planted

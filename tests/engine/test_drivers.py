@@ -24,8 +24,8 @@ from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.methods.simpler import fit_or_simpler
 from tansy.engine.methods.transforms import brought_back, mean_brought_back, steadying_powers, transformed
 from tansy.engine.panel import Panel
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.driven import default_drivers
-from tansy.engine.study.recipe import default_recipe
 from tansy.engine.timeline import Timeline
 from tests.engine.test_methods import arma_covariances
 

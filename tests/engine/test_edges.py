@@ -25,9 +25,10 @@ from tansy.engine.reading.append import append
 from tansy.engine.reading.edges import read_edges
 from tansy.engine.reconcile.projection import reconcile, weights
 from tansy.engine.reconcile.whole import whole_numbers
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.field import sheet, trails
 from tansy.engine.study.prepared import prepare
-from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
+from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.engine.study.run import run_study
 from tansy.engine.timeline import Timeline
 

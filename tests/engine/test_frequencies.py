@@ -7,7 +7,7 @@ import pytest
 from numpy.typing import NDArray
 
 from tansy.engine.panel import Panel
-from tansy.engine.study.recipe import default_recipe
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.run import Study, run_study
 from tansy.engine.timeline import Timeline, label
 

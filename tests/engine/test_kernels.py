@@ -203,7 +203,7 @@ def level_statistic(y: Floats) -> float:
     """Kwiatkowski, Phillips, Schmidt and Shin (1992), equation 13, by cumulated sums and explicit autocovariances."""
     e = y - y.mean()
     n = len(e)
-    lags = int(4 * (n / 100) ** 0.25)
+    lags = int(3 * n**0.5 / 13)
     long_run = e @ e / n + 2 * sum((1 - k / (lags + 1)) * (e[k:] @ e[:-k]) / n for k in range(1, lags + 1))
     return float((np.cumsum(e) ** 2).sum() / n**2 / long_run)
 

@@ -13,7 +13,7 @@ from tansy.engine.errors import RecipeError
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds, find_kinds
 from tansy.engine.profile.strengths import strengths
-from tansy.engine.study.recipe import default_recipe
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.run import run_study
 from tansy.engine.timeline import Timeline, ordinal
 

@@ -9,10 +9,10 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.choice import choose
+from tansy.engine.backtest.choice import ChoiceRule, choose
 from tansy.engine.backtest.intervals import least_sigma
 from tansy.engine.graph.constraints import from_edges
-from tansy.engine.kernels.windows import squares_by_then
+from tansy.engine.kernels.windows import losses_by_then
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
@@ -20,7 +20,8 @@ from tansy.engine.panel import Panel
 from tansy.engine.reconcile.projection import weights
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
 from tansy.engine.study.checks import check_forecast
-from tansy.engine.study.recipe import Recipe, default_recipe
+from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.run import Study, run_study
 from tansy.engine.timeline import Timeline
 
@@ -78,7 +79,7 @@ def test_one_odd_series_moves_nobody_elses_band(kind: str, sound: Study) -> None
     found = run_study(panel(odd(kind)), RECIPE)
     before, after = widths(sound, 80), widths(found, 80)
     same_method = sound.chosen[1:] == found.chosen[1:81]
-    assert same_method.all(), "a choice is a series' own"
+    assert same_method.all(), "no series outvotes the others of its group"
     # bands of counts are whole numbers, and where the last digit turns one it moves by one
     whole = np.abs(after - before) <= 1.0
     assert whole.all()
@@ -110,7 +111,10 @@ def test_an_unknown_error_variance_gets_a_typical_weight() -> None:
 # --- what is chosen, and what is said of it -------------------------------------------------------------------------
 
 
-NONE = np.empty(0, dtype=np.int64)
+def chosen_of_one(losses: Floats) -> int:
+    n_methods = losses.shape[1]
+    every, nothing = np.ones((1, n_methods), dtype=bool), np.empty(0, dtype=np.int64)
+    return int(choose(losses, every, every[0], nothing, np.zeros(1, dtype=np.int64), ChoiceRule())[0][0])
 
 
 def test_a_method_tested_once_is_not_chosen_over_methods_tested_often() -> None:
@@ -118,20 +122,23 @@ def test_a_method_tested_once_is_not_chosen_over_methods_tested_often() -> None:
     squares[0, 1] = 0.8
     squares[0, 2] = np.nan
     squares[0, 2, 5] = 0.1  # excellent, the one time it could be fitted
-    assert choose(squares, np.ones((1, 3), dtype=bool), 0, NONE)[0][0] == 1
+    assert chosen_of_one(squares) == 1
     squares[0, 2, 4] = 0.1  # twice of six is a third
-    assert choose(squares, np.ones((1, 3), dtype=bool), 0, NONE)[0][0] == 2
+    assert chosen_of_one(squares) == 2
 
 
 def test_an_origin_without_a_scale_is_left_out_of_the_choice() -> None:
     came = np.zeros((1, 6))
     mean = np.ones((2, 3, 1, 2))
     mean[0, 0], mean[1, 1:] = 1e6, 1.1  # method 0 is better wherever there is a scale
-    squares = np.empty((1, 2, 3))
-    squares_by_then(mean, came, np.array([0, 2, 4]), 6, np.array([[0.0, 4.0, 4.0]]), squares)
-    assert np.isnan(squares[:, :, 0]).all()
-    np.testing.assert_allclose(squares[0, :, 1:], [[0.25, 0.25], [0.3025, 0.3025]])
-    assert choose(squares, np.ones((1, 2), dtype=bool), 0, NONE)[0][0] == 0
+    scale, first = np.array([[0.0, 4.0, 4.0]]), np.array([0, 2, 4])
+    losses = np.empty((1, 2, 3))
+    losses_by_then(mean, came, first, 6, scale, False, losses)
+    assert np.isnan(losses[:, :, 0]).all()
+    np.testing.assert_allclose(losses[0, :, 1:], [[0.25, 0.25], [0.3025, 0.3025]])
+    assert chosen_of_one(losses) == 0
+    losses_by_then(mean, came, first, 6, scale, True, losses)
+    np.testing.assert_allclose(losses[0, :, 1:], [[0.5, 0.5], [0.55, 0.55]])
 
 
 @pytest.fixture(scope="module")

@@ -13,7 +13,8 @@ from scipy import stats
 from tansy.engine.errors import PlanError
 from tansy.engine.panel import Panel
 from tansy.engine.plans import read_plan, with_plans
-from tansy.engine.study.recipe import Recipe, default_recipe, read_recipe
+from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.engine.study.run import Study, run_study
 from tansy.engine.timeline import Timeline
 

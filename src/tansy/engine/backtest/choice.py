@@ -2,16 +2,24 @@
 
 The choice is one in time: at an origin it is made on errors that had come by then, of the origins before; a window that
 is not complete counts with the leads that have come. So the accuracy of what is published is that of a planner who
-chose this way all along. Where no error has come yet, the recipe's fallback stands.
+chose this way all along.
 
-Each method's squared scaled errors are summed over the origins where it could be fitted and held against what one
-reference method, which can be fitted to nearly anything, did on those same origins: a method that needs a long history
-is not favoured or punished for the origins it missed, and no method's standing depends on which others are tried. With
-every method defined everywhere this is the order of RMSSE. A method that was tested at less than a third of the origins
-of the best-tested one has too little to show for itself, and is not chosen.
+A handful of noisy windows cannot tell one good method from the next, series by series. So the recipe's fallback stands
+until evidence says otherwise: first of a series' group, whose errors are compared window by window, by the mean
+logarithm of their ratio, so that every series counts alike and no scale outvotes the others. Another method takes the
+place of the fallback where it is better by more than `margin` standard errors of that difference, over series and over
+windows. A series leaves the choice of its group only for a method that is better on it by a good share, what its own
+windows say being shrunk to what those of its group say. A recipe without a fallback has nothing to prefer: the least
+error decides for the group.
+
+A method that was tested at less than a third of the windows of the best-tested one has too little to show for itself,
+and is not chosen.
 """
 
 from __future__ import annotations
+
+import math
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,39 +28,171 @@ Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
-_LEAST_TESTED = 3  # a method with fewer than a third of the origins of the best-tested one is not chosen
+MEASURES = ("squared", "absolute")
+_LEAST_TESTED = 3  # a method with fewer than a third of the windows of the best-tested one is not chosen
+_FEWEST_WINDOWS = 3  # below which a series has nothing to say against its group
+_MOST_LOG = 1.0  # of a ratio of errors: more is a fit that went wrong, or one that is exact
+_FEWEST_NODES = 20  # kinds of a level with fewer nodes are judged with the others of their level
 
 
-def choose(squares: Floats, defined: Booleans, reference: int, fallback: Integers) -> tuple[Integers, Booleans]:
-    """Choose by least RMSSE among the errors that have come.
+@dataclass(frozen=True)
+class ChoiceRule:
+    """measure: squared or absolute errors. margin: standard errors by which a method must be better. own: share by
+    which another method must be better on a series than the choice of its group, as far as that can be believed."""
+
+    measure: str = "squared"
+    margin: float = 2.0
+    own: float = 0.1
+
+
+def groups_of(level_of: Integers, kind: Integers) -> Integers:
+    """Group of each node: its kind within its level, or its level where that kind has few nodes."""
+    n_kinds = int(kind.max(initial=0)) + 1
+    fine = level_of * (n_kinds + 1) + kind + 1
+    sizes = np.bincount(fine)
+    return np.asarray(np.where(sizes[fine] >= _FEWEST_NODES, fine, level_of * (n_kinds + 1)))
+
+
+def choose(
+    losses: Floats, defined: Booleans, eligible: Booleans, fallback: Integers, group: Integers, rule: ChoiceRule
+) -> tuple[Integers, Booleans]:
+    """Choose a method for every series.
 
     Parameters
     ----------
-    squares : [series, methods, origins], mean squared scaled errors; NaN where none has come. Methods are given from
-        simple to rich, and a tie goes to the simpler.
+    losses : [series, methods, windows], mean error of each window as `rule.measure` has it; NaN where none has come.
+        Methods are given from simple to rich, and a tie goes to the simpler.
     defined : [series, methods], where there is a forecast to choose.
-    reference : position of the method that all are held against.
-    fallback : positions of the methods to take where nothing has been tested, the first that is defined.
+    eligible : [methods], which may be chosen for what they have shown.
+    fallback : positions of the methods to take until others have shown to be better, the first that is defined.
+    group : [series].
 
     Returns
     -------
     chosen : [series], position of the method, -1 where none is defined.
-    was_tested : [series], whether any error spoke for it.
+    was_tested : [series], whether any error spoke for or against a method.
     """
-    beside = np.broadcast_to(squares[:, reference, None, :], squares.shape)
-    known = ~np.isnan(squares) & ~np.isnan(beside)
-    own, other = np.where(known, squares, 0.0).sum(axis=2), np.where(known, beside, 0.0).sum(axis=2)
-    tests = known.sum(axis=2)
-    enough = (tests > 0) & (_LEAST_TESTED * tests >= tests.max(axis=1, keepdims=True, initial=0))
-    usable = defined & enough
-    tiny = np.maximum(1e-12 * other.max(axis=1, keepdims=True), 1e-200)
-    ratio = np.where(usable, (own + tiny) / (other + tiny), np.inf)
-    was_tested: Booleans = np.asarray(usable.any(axis=1))
-    chosen = np.where(was_tested, np.argmin(ratio, axis=1), _without_evidence(defined, fallback))
-    return np.where(defined.any(axis=1), chosen, -1), was_tested
+    each = np.arange(len(defined))
+    standing = _standing(defined, eligible, fallback)
+    at = np.maximum(standing, 0)
+    usable = defined & eligible
+    usable[each, at] |= standing >= 0
+    ratios = _Ratios.of(losses, at, usable, 2.0 if rule.measure == "squared" else 1.0)
+    of_group = ratios.best_of_groups(group, rule.margin, prefer=len(fallback) > 0)
+    chosen = np.where((of_group >= 0) & usable[each, np.maximum(of_group, 0)], of_group, standing)
+    was_tested: Booleans = np.asarray((~np.isnan(ratios.total)).any(axis=1))
+    return np.where(standing >= 0, ratios.left(chosen, group, rule), -1), was_tested
 
 
-def _without_evidence(defined: Booleans, fallback: Integers) -> Integers:
-    """The first fallback that is defined, else the simplest method that is."""
-    order = np.concatenate([fallback, np.arange(defined.shape[1])])
-    return np.asarray(order[np.argmax(defined[:, order], axis=1)])
+def _standing(defined: Booleans, eligible: Booleans, fallback: Integers) -> Integers:
+    """What stands without evidence: the first fallback that is defined, else the simplest eligible method that is,
+    else the simplest."""
+    everything = np.arange(defined.shape[1])
+    order = np.concatenate([fallback, everything[eligible], everything])
+    found = order[np.argmax(defined[:, order], axis=1)]
+    return np.asarray(np.where(defined.any(axis=1), found, -1))
+
+
+@dataclass(frozen=True)
+class _Ratios:
+    """Logarithms of the errors of each method over those of the one that stands: in each window [series, methods,
+    windows], NaN where one of them has none, and over all of these [series, methods], NaN of a method that may not be
+    chosen or has too few."""
+
+    windows: Floats
+    total: Floats
+
+    @classmethod
+    def of(cls, losses: Floats, standing: Integers, usable: Booleans, power: float) -> _Ratios:
+        beside = losses[np.arange(len(losses)), standing][:, None, :]
+        known = ~np.isnan(losses) & ~np.isnan(beside)
+        tests = known.sum(axis=2)
+        enough = usable & (tests > 0) & (_LEAST_TESTED * tests >= tests.max(axis=1, keepdims=True, initial=0))
+        tiny = 1e-12 * np.where(known, beside, 0.0).max(axis=2, initial=0.0)[:, :, None] + 1e-200
+        own, other = np.where(known, losses, 0.0), np.where(known, beside, 0.0)
+        by_window = _log_ratio(own + tiny, other + tiny, power)
+        in_all = _log_ratio(own.sum(axis=2) + tiny[:, :, 0], other.sum(axis=2) + tiny[:, :, 0], power)
+        return cls(np.where(known & enough[:, :, None], by_window, np.nan), np.where(enough, in_all, np.nan))
+
+    def best_of_groups(self, group: Integers, margin: float, prefer: bool) -> Integers:
+        """Method that the group of each series prefers, -1 for what stands, [series]. prefer: whether what stands must
+        be beaten by more than the margin."""
+        _, at = np.unique(group, return_inverse=True)
+        at = at.ravel()
+        n_groups, n_methods = int(at.max(initial=-1)) + 1, self.total.shape[1]
+        mean, error = np.full((n_groups, n_methods), np.nan), np.full((n_groups, n_methods), np.nan)
+        for j in range(n_methods):
+            mean[:, j], error[:, j] = self._of_method(j, at, n_groups)
+        better = mean < -margin * error if prefer else ~np.isnan(mean)
+        best = np.argmin(np.where(better, mean, np.inf), axis=1)
+        return np.asarray(np.where(better.any(axis=1), best, -1)[at])
+
+    def _of_method(self, j: int, at: Integers, n_groups: int) -> tuple[Floats, Floats]:
+        """Mean ratio of a method over each group, and its standard error: the larger of that over series and that over
+        windows. Series of one window share its weather: together they count as one. NaN where fewer than half of the
+        series that others were tested on speak for it; the error of one series in one window is infinite."""
+        some = ~np.isnan(self.total).all(axis=1)
+        known = ~np.isnan(self.total[:, j])
+        count = np.bincount(at[known], minlength=n_groups)
+        enough = (count > 0) & (2 * count >= np.bincount(at[some], minlength=n_groups))
+        own = self.total[known, j]
+        mean = _over(np.bincount(at[known], own, n_groups), count)
+        squares = np.bincount(at[known], (own - mean[at[known]]) ** 2, n_groups)
+        deviation = np.sqrt(_over(squares, count - 1))
+        over_series = _over(deviation, np.sqrt(count))
+        windows = np.full((n_groups, self.windows.shape[2]), np.nan)
+        for i in range(windows.shape[1]):
+            here = ~np.isnan(self.windows[:, j, i])
+            windows[:, i] = _over(
+                np.bincount(at[here], self.windows[here, j, i], n_groups), np.bincount(at[here], minlength=n_groups)
+            )
+        over_windows, n_windows = _standard_error(windows)
+        error = np.where(n_windows > 1, np.fmax(over_series, over_windows), deviation)
+        return np.where(enough, mean, np.nan), np.where(np.isnan(error), np.inf, error)
+
+    def left(self, chosen: Integers, group: Integers, rule: ChoiceRule) -> Integers:
+        """The choice of each series where its own windows speak against that of its group.
+
+        How much better another method is on a series is believed as far as series of the group differ by more than the
+        noise of their windows explains (empirical Bayes: Efron, Morris 1975); where none does, nobody leaves.
+        """
+        each, at = np.arange(len(chosen)), np.maximum(chosen, 0)
+        _, of = np.unique(group, return_inverse=True)
+        of = of.ravel()
+        found, least = chosen.copy(), np.zeros(len(chosen))
+        for j in range(self.total.shape[1]):
+            relative = self.total[:, j] - self.total[each, at]
+            error, n_windows = _standard_error(self.windows[:, j] - self.windows[each, at])
+            known = (n_windows >= _FEWEST_WINDOWS) & ~np.isnan(relative) & (chosen != j)
+            if not known.any():
+                continue
+            own, noise, of_own = relative[known], error[known] ** 2, of[known]
+            count = np.bincount(of_own)
+            mean, usual = (_over(np.bincount(of_own, one), count)[of_own] for one in (own, noise))
+            varies = _over(np.bincount(of_own, (own - mean) ** 2), count - 1)[of_own]
+            true = np.maximum(np.nan_to_num(varies) - usual, 0.0)
+            belief = _over(true, true + usual)
+            believed = mean + np.nan_to_num(belief) * (own - mean)
+            doubt = np.sqrt(true * (1.0 - np.nan_to_num(belief)))
+            leaves = (believed < math.log(1.0 - rule.own)) & (believed < -rule.margin * doubt) & (count[of_own] > 2)
+            rows = np.nonzero(known)[0][leaves & (believed < least[known])]
+            least[rows] = believed[leaves & (believed < least[known])]
+            found[rows] = j
+        return found
+
+
+def _log_ratio(own: Floats, other: Floats, power: float) -> Floats:
+    return np.asarray(np.clip(np.log(own / other) / power, -_MOST_LOG, _MOST_LOG))
+
+
+def _standard_error(values: Floats) -> tuple[Floats, Integers]:
+    """Of the mean over the last axis, NaN left out, and how many there are; NaN of fewer than two."""
+    known = ~np.isnan(values)
+    count = known.sum(axis=-1)
+    mean = _over(np.where(known, values, 0.0).sum(axis=-1), count)
+    squares = (np.where(known, values - mean[..., None], 0.0) ** 2).sum(axis=-1)
+    return np.sqrt(_over(_over(squares, count - 1), count)), count
+
+
+def _over(total: Floats | Integers, count: Floats | Integers) -> Floats:
+    return np.divide(total, count, out=np.full(np.shape(total), np.nan), where=np.asarray(count) > 0)

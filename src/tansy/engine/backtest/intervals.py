@@ -1,17 +1,19 @@
-"""Bands from what the reconciled backtest forecasts missed.
+"""Bands from what the fits say of their spread and what the reconciled backtest forecasts missed.
 
-A series has a handful of origins, too few to read its own 95 % quantile off them. So every error is split into five
-factors, and only what is common is pooled:
+A series has a handful of origins, too few to read its own 95 % quantile off them, and windows of one period share its
+weather, too few to learn from errors alone how doubt grows with the lead. So every error is split into six factors:
 
-    error = (one-step sigma of the fit at its origin)
+    error = (spread that the fit at its origin has at the lead, not below the series' one-step sigma)
           x (forecast / usual volume of the series) to a power of 0, 1/2 or 1, common to a group of levels
-          x (growth with the lead, common to the group)
+          x (how much larger errors of the group were than that, by lead, shrunk towards 1)
           x (how much this series exceeds its group, shrunk towards 1)
-          x (a shape, common to the group)
+          x (a shape, common to the group, of mean square 1)
 
-The second factor widens the bands in season and narrows them out of it: counts spread with the root of their mean,
-promotions and weather in proportion to it. The power is the one with the least interval score. The shape's empirical
-quantiles give the bands: no normal distribution is assumed, but where nothing could be tested yet.
+The first factor has the form: it grows with the lead as the method says, and holds what the parts of a blend differ by.
+The second widens the bands in season and narrows them out of it: counts spread with the root of their mean, promotions
+and weather in proportion to it. The power is the one with the least interval score. The third is believed as far as
+windows do not overlap: as much as the fit where one whole window has come; later windows weigh more. The shape's
+empirical quantiles give the bands, and the normal's only where few errors have come.
 
 Bands are made in time: at an origin from errors of earlier origins that had come by then, and each power is judged by
 the bands that it would have given all along. At the first origin the fit's own normal bands stand.
@@ -19,6 +21,7 @@ the bands that it would have given all along. At the first origin the fit's own 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -41,6 +44,9 @@ _FEWEST_NODES = 60  # levels with fewer nodes are pooled with each other
 _MOST_SQUARE = 25.0  # of the usual square: more is a wild value, or a series out of all proportion
 _MOST_LEAD_SQUARE = 9.0  # of a series' own mean square: more says nothing about the lead
 _ROUNDS = 4
+_FIT_COUNTS = 1.0  # windows that the spread of the fits counts for
+_FADES = 0.65  # weight of a window beside that of the next one
+_FEW_ERRORS = 50.0  # windows of series whose errors say as much of the shape as the normal distribution
 _MEDIAN_SQUARE = 0.4549364231195728  # median of the square of a standard normal number
 _LEAST_STEP = 0.01  # least sigma as a share of the root of the mean squared step
 _LEAST_COUNT = 0.1  # least variance of a count as a share of its mean
@@ -80,16 +86,25 @@ def least_sigma(values: Floats) -> Floats:
 
 @dataclass(frozen=True)
 class Scale:
-    """What the bands of one origin are in units of. sigma: [nodes], one-step, positive or NaN. relative: [nodes, H],
-    forecast over usual volume, positive; ones where volume says nothing about spread. spread: [nodes, H], standard
-    deviation of each lead as the fit has it."""
+    """What the bands of one origin are in units of. unit: [nodes, H], spread of each lead as the fit has it, positive
+    or NaN. relative: [nodes, H], forecast over usual volume, positive; ones where volume says nothing about spread."""
 
-    sigma: Floats
+    unit: Floats
     relative: Floats
-    spread: Floats
+
+    @classmethod
+    def of(cls, sigma: Floats, spread: Floats, relative: Floats) -> Scale:
+        """sigma: [nodes], one-step, as it is believed; spread: [nodes, H], NaN where a fit has none. It does not narrow
+        from a lead to a later one at which as much or more is expected."""
+        known = np.where(sigma > 0.0, sigma, np.nan)[:, None]
+        unit = np.where(np.isnan(known), np.nan, np.fmax(spread, known))
+        for h in range(1, unit.shape[1]):
+            before = np.where(relative[:, :h] <= relative[:, h, None], unit[:, :h], -np.inf)
+            unit[:, h] = np.maximum(unit[:, h], before.max(axis=1))
+        return cls(unit, relative)
 
     def at(self, power: float, rows: Integers) -> Floats:
-        return np.asarray(self.sigma[rows, None] * self.relative[rows] ** power)
+        return np.asarray(self.unit[rows] * self.relative[rows] ** power)
 
 
 class Calibration:
@@ -107,14 +122,15 @@ class Calibration:
         self._missed = np.zeros((len(_POWERS), len(group)))
         self._count = np.zeros(len(group))
 
-    def offsets(self, errors: Floats, now: Scale) -> Floats:
+    def offsets(self, errors: Floats, now: Scale, windows: float) -> Floats:
         """Offsets of the bands from the forecast of the next origin, [nodes, Q, H].
 
         errors: [nodes, origins so far, H], actual minus reconciled forecast of those that have come by now, NaN where
-        none has or it is not to be counted.
+        none has or it is not to be counted. windows: how many whole windows lie between the first origin and now.
         """
         self._judge(errors)
-        shapes = [self._shape(errors, power) for power in _POWERS]
+        belief = windows / (windows + _FIT_COUNTS)
+        shapes = [self._shape(errors, power, belief) for power in _POWERS]
         self._scales.append(now)
         self._shapes.append(shapes)
         self._judged.append(0)
@@ -125,18 +141,16 @@ class Calibration:
             found[rows] = self._bands(shapes[k], now, power, rows)
         return found
 
-    def _shape(self, errors: Floats, power: float) -> _Shape:
+    def _shape(self, errors: Floats, power: float, belief: float) -> _Shape:
         def standardised(rows: Integers) -> Floats:
-            units = [np.where(one.sigma[rows, None] > 0.0, one.at(power, rows), np.nan) for one in self._scales]
-            z = errors[rows] / np.stack(units, axis=1) if units else errors[rows]
+            z = errors[rows] / np.stack([one.at(power, rows) for one in self._scales], axis=1)
             return np.ascontiguousarray(np.where(np.isfinite(z), z, np.nan))
 
-        return _shape(standardised, self._members, self._p, errors.shape[2])
+        if not self._scales:
+            return _untested(self._members, self._p, errors.shape[2])
+        return _shape(standardised, self._members, self._p, errors.shape[2], belief)
 
     def _bands(self, shape: _Shape, scale: Scale, power: float, rows: Integers) -> Floats:
-        if not shape.tested:  # nothing was tested anywhere: normal errors, as far as the fit says
-            spread = np.nan_to_num(scale.spread[rows]) * scale.relative[rows] ** _NO_EVIDENCE
-            return np.asarray(ndtri(self._p)[None, :, None] * spread[:, None])
         unit = np.nan_to_num(scale.at(power, rows))
         quantiles, growth = shape.quantiles[self._group[rows]], shape.growth[self._group[rows]]
         return np.asarray(shape.factor[rows, None, None] * quantiles[:, :, None] * (growth * unit)[:, None, :])
@@ -151,7 +165,7 @@ class Calibration:
                 continue
             self._judged[o] = last
             for rows in self._members:
-                sigma = np.where(scale.sigma[rows] > 0.0, scale.sigma[rows], np.nan)
+                sigma = scale.unit[rows, 0]
                 e = errors[rows, o, new] / sigma[:, None]
                 for k, power in enumerate(_POWERS):
                     bands = self._bands(shapes[k], scale, power, rows)[:, :, new] / sigma[:, None, None]
@@ -218,32 +232,53 @@ class _Shape:
     tested: bool
 
 
-def _shape(standardised: Callable[[Integers], Floats], members: list[Integers], p: Floats, horizon: int) -> _Shape:
-    """What standardised errors [nodes, origins, H], as they are given of some nodes, say of their spread."""
+def _untested(members: list[Integers], p: Floats, horizon: int) -> _Shape:
+    """As the fits say, and normal."""
     n = sum(map(len, members))
-    factors, quantiles, growths = np.ones(n), np.zeros((len(members), len(p))), np.ones((len(members), horizon))
+    quantiles = np.repeat(ndtri(p)[None], len(members), axis=0)
+    return _Shape(np.ones(n), quantiles, np.ones((len(members), horizon)), False)
+
+
+def _shape(
+    standardised: Callable[[Integers], Floats], members: list[Integers], p: Floats, horizon: int, belief: float
+) -> _Shape:
+    """What standardised errors [nodes, origins, H], as they are given of some nodes, say of their spread."""
+    found = _untested(members, p, horizon)
     untested = []
     for g, rows in enumerate(members):
         z = standardised(rows)
         if np.isnan(z).all():
             untested.append(g)
             continue
-        growths[g], factors[rows], quantiles[g] = _spread(z, p)
+        found.growth[g], found.factor[rows], found.quantiles[g] = _spread(z, p, belief)
     if len(untested) == len(members):
-        return _Shape(factors, quantiles, growths, False)
+        return found
     if untested:  # nothing was tested in these groups: all nodes speak for them
-        growth, _, quantile = _spread(standardised(np.arange(n)), p)
-        growths[untested], quantiles[untested] = growth, quantile
-    return _Shape(factors, quantiles, growths, True)
+        growth, _, quantile = _spread(standardised(np.arange(len(found.factor))), p, belief)
+        found.growth[untested], found.quantiles[untested] = growth, quantile
+    return _Shape(found.factor, found.quantiles, found.growth, True)
 
 
-def _spread(z: Floats, p: Floats) -> tuple[Floats, Floats, Floats]:
-    """Growth with the lead [H], factor of each node [nodes], and quantiles of what is left [Q]."""
+def _spread(z: Floats, p: Floats, belief: float) -> tuple[Floats, Floats, Floats]:
+    """How much larger errors are than the fits say, by lead [H], how much those of each node exceed that [nodes], and
+    quantiles of what is left, of mean square 1, [Q]."""
     growth = _growth(z)
     excess, weight = _excess(z, growth)
     factor = np.sqrt((excess * weight + _PRIOR_ERRORS) / (weight + _PRIOR_ERRORS))
     u = z / (np.sqrt(growth) * factor[:, None])[:, None, :]
-    return np.sqrt(growth), factor, np.quantile(u[~np.isnan(u)], p)
+    known = ~np.isnan(u)
+    squares = np.minimum(np.where(known, u, 0.0) ** 2, _MOST_SQUARE)
+    count = known.sum(axis=(0, 2))
+    by_window = np.divide(squares.sum(axis=(0, 2)), count, out=np.zeros(len(count)), where=count > 0)
+    weights = np.where(count > 0, _FADES ** np.arange(len(count))[::-1], 0.0)
+    level = float((by_window * weights).sum() / weights.sum())
+    overall = math.sqrt(float(squares.sum()) / float(count.sum()))
+    if not overall > 0.0:  # nothing was ever missed
+        return np.zeros_like(growth), factor, np.zeros_like(p)
+    larger = np.maximum(np.sqrt(growth * level), 1e-6) ** belief
+    pairs = float(known.any(axis=2).sum())
+    share = pairs / (pairs + _FEW_ERRORS)
+    return larger, factor, share * np.quantile(u[known], p) / overall + (1.0 - share) * ndtri(p)
 
 
 def _mean_squares(z: Floats, scale: Floats, most: Floats | None = None) -> tuple[Floats, Floats]:

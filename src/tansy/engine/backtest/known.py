@@ -166,9 +166,10 @@ class Known:
         """Make what forms share, so that threads find it ready."""
         for form in forms:
             self.drivers(_driver_names(form))
-            if form.pooled:
-                self.pooled(form.pooled)
-            if form.shared_season:
+            for leaf in form.leaves:
+                if leaf.pooled:
+                    self.pooled(leaf.pooled)
+            if form.shares_season:
                 _ = self.profiles, self.season_group
 
     def batch(self, form: Form, rows: Integers) -> Batch:
@@ -178,14 +179,14 @@ class Known:
             np.ascontiguousarray(self.values[rows]),
             self.timeline,
             {name: one[rows] for name, one in self.drivers(names).items()},
-            {form.pooled: self.pooled(form.pooled).rows(rows)} if form.pooled else {},
-            profiles=self.profiles if form.shared_season else None,
-            source_of=self.season_group[rows] if form.shared_season else None,
+            {leaf.pooled: self.pooled(leaf.pooled).rows(rows) for leaf in form.leaves if leaf.pooled},
+            profiles=self.profiles if form.shares_season else None,
+            source_of=self.season_group[rows] if form.shares_season else None,
         )
 
     def keys(self, form: Form) -> NDArray[np.uint64]:
         """For every node a key of all that `batch` gives a method of it, [nodes, 2]: the same for the same content,
-        wherever the node stands and whatever it is called."""
+        wherever the node stands and whatever it is called. Not of a blend, which is not fitted itself."""
         parts = [self._hashes("values")]
         if form.shared_season:
             own = self._hashes("profiles")
@@ -215,4 +216,4 @@ class Known:
 
 
 def _driver_names(form: Form) -> list[str]:
-    return list(dict.fromkeys(driver_of(entry)[0] for entry in form.drivers + form.pooled))
+    return list(dict.fromkeys(driver_of(entry)[0] for leaf in form.leaves for entry in leaf.drivers + leaf.pooled))

@@ -63,10 +63,10 @@ def _variance(x):
 @njit(**BORROWING)
 def level_statistic(y):
     """Statistic of level stationarity (Kwiatkowski, Phillips, Schmidt, Shin 1992) with Bartlett weights up to lag
-    4 (n / 100)^(1/4); above `LEVEL_AT_5_PERCENT` the series is to be differenced. y: [n], complete."""
+    3 sqrt(n) / 13; above `LEVEL_AT_5_PERCENT` the series is to be differenced. y: [n], complete."""
     n = len(y)
     mean = y.mean()
-    lags = int(4.0 * (n / 100.0) ** 0.25)
+    lags = int(3.0 * math.sqrt(n) / 13.0)
     total = 0.0
     sums = 0.0
     for value in y:

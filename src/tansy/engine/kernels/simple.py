@@ -226,3 +226,72 @@ def _fit_window(y, start, weights, windows, forecast, variance, total_variance, 
     statistics[3] = squares
     if n_errors > 0 and squares > 0.0:
         statistics[0] = -0.5 * n_errors * (math.log(2.0 * math.pi * squares / n_errors) + 1.0)
+
+
+@njit(**KERNEL)
+def fit_seasonal_median_batch(values, m, seasons, doubt, forecast, variance, total_variance, residuals, statistics):
+    """Forecast each row of `values` [series, T] by the median of the same period of the last `seasons` seasons.
+
+    A missing value is passed over, so that fewer may speak; one at least must. doubt: variance of the median of so many
+    normal values. Errors about the median are independent from period to period, and leads of the same period of the
+    season share its doubt. Written, NaN where a period of the season has no value: as by `fit_simple_batch`.
+    """
+    n_series, length = values.shape
+    horizon = forecast.shape[1]
+    for one in (forecast, variance, total_variance):
+        one[:] = math.nan
+    residuals[:] = math.nan
+    statistics[:] = math.nan
+    held = np.empty(seasons)
+    for s in range(n_series):
+        y = values[s]
+        squares, n_errors = 0.0, 0
+        for t in range(m, length):
+            usual = _median_before(y, t, m, seasons, held)
+            e = y[t] - usual
+            if math.isnan(e):
+                continue
+            residuals[s, t] = e
+            squares += e * e
+            n_errors += 1
+        complete = True
+        for h in range(horizon):
+            forecast[s, h] = _median_before(y, length + h % m, m, seasons, held)
+            complete = complete and not math.isnan(forecast[s, h])
+        if not complete:
+            forecast[s] = math.nan
+            residuals[s] = math.nan
+            continue
+        sigma2 = squares / n_errors if n_errors > 0 else math.nan
+        total = 0.0
+        for h in range(horizon):
+            before = float(h // m)  # leads of this period of the season that the sum holds already
+            total += (1.0 + doubt * (2.0 * before + 1.0)) / (1.0 + doubt)
+            variance[s, h] = sigma2
+            total_variance[s, h] = sigma2 * total
+        statistics[s, 1] = sigma2
+        statistics[s, 2] = n_errors
+        statistics[s, 3] = squares
+        if n_errors > 0 and squares > 0.0:
+            statistics[s, 0] = -0.5 * n_errors * (math.log(2.0 * math.pi * squares / n_errors) + 1.0)
+
+
+@njit(**BORROWING)
+def _median_before(y, t, m, seasons, held):
+    """Median of the values at t - m, t - 2m ... of so many seasons, NaN of none. held: [seasons], scratch."""
+    count = 0
+    for k in range(1, seasons + 1):
+        at = t - k * m
+        if at < 0:
+            break
+        if at >= len(y) or math.isnan(y[at]):
+            continue
+        i = count
+        while i > 0 and held[i - 1] > y[at]:
+            held[i] = held[i - 1]
+            i -= 1
+        held[i] = y[at]
+        count += 1
+    if count == 0:
+        return math.nan
+    return 0.5 * (held[(count - 1) // 2] + held[count // 2])

@@ -11,8 +11,8 @@ CELLS, ABSOLUTE, SIGNED, VOLUME, SQUARES, N_SQUARES, SHARED, OWN, AGAINST, N_BOT
 
 
 @njit(**KERNEL | AS_WRITTEN)
-def squares_by_then(mean, came, first, seen, scale, out):
-    """Mean over the leads that had come of (y - f)^2 / scale.
+def losses_by_then(mean, came, first, seen, scale, absolute, out):
+    """Mean over the leads that had come of (y - f)^2 / scale or, where absolute is true, of |y - f| / sqrt(scale).
 
     mean: [methods, origins, series, H], forecasts. came: [series, columns], values as they were judged then, of which
     `seen` had come; column first[o] is the first after origin o. scale: [series, origins]; where it is zero or unknown
@@ -23,7 +23,7 @@ def squares_by_then(mean, came, first, seen, scale, out):
     horizon = mean.shape[3]
     for s in range(n):
         for o in range(n_origins):
-            own = scale[s, o]
+            own = math.sqrt(scale[s, o]) if absolute else scale[s, o]
             leads = min(horizon, seen - first[o])
             for j in range(n_methods):
                 out[s, j, o] = math.nan
@@ -33,7 +33,7 @@ def squares_by_then(mean, came, first, seen, scale, out):
                 for h in range(leads):
                     e = came[s, first[o] + h] - mean[j, o, s, h]
                     if not math.isnan(e):
-                        total += e * e
+                        total += abs(e) if absolute else e * e
                         count += 1
                 if count > 0:
                     out[s, j, o] = total / count / own

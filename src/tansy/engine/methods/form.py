@@ -150,6 +150,16 @@ class Form:
     # --- what it is
 
     @property
+    def leaves(self) -> tuple[Form, ...]:
+        """The methods that are fitted: itself, or the parts of a blend."""
+        return (self,)
+
+    @property
+    def shares_season(self) -> bool:
+        """Whether it, or a part of it, is given the season of its group."""
+        return any(leaf.shared_season for leaf in self.leaves)
+
+    @property
     def transformed(self) -> bool:
         return self.log or self.power is not None
 

@@ -10,6 +10,7 @@ import re
 from typing import Any
 
 from tansy.engine.errors import NotationError
+from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.form import CHOSEN_POWER, Form
 from tansy.engine.methods.method_text import TERM, Options, Written, read_number, read_terms
 from tansy.engine.methods.registry import FAMILIES, FAMILY_OF
@@ -18,11 +19,15 @@ POWERS = (0.0, 2.0)
 """Least and greatest power of a Box-Cox transform."""
 
 _BOXCOX = re.compile(r"\s*boxcox\s*\(([^()]*)\)\s+(?=\S)")
+_BLEND = re.compile(r"\s*blend\s*\((.*)\)\s*", re.DOTALL)
 _SEASONAL = re.compile(r"\s*([a-z][a-z-]*)\s*\(([^()]*)\)\s*(?:\(([^()]*)\)\s*([0-9]{0,6}))?\s*")
 
 
 def parse(text: str) -> Form:
     """Read one method. Raises NotationError with the part that is wrong and what would be right."""
+    blend = _BLEND.fullmatch(text)
+    if blend:
+        return _blend(text, blend.group(1))
     rest, around = _scale(text)
     parts = rest.split("+")
     seasonal = _SEASONAL.fullmatch(parts[0])
@@ -34,6 +39,8 @@ def parse(text: str) -> Form:
         )
     name, inner = head.group(1), head.group(2)
     family = FAMILY_OF.get(name)
+    if family is Blend:
+        raise NotationError(f"{text!r}: transforms and terms belong to the parts of a blend, not around it.")
     transformed = around["log"] or around["power"] is not None
     around |= read_terms(text, name, family.terms if family else (), parts[1:], transformed)
     if family is None:
@@ -47,6 +54,24 @@ def parse(text: str) -> Form:
     options = Options(text, tail)
     groups = seasonal.groups() if seasonal else ("", "", None, None)
     return family.read(Written(text, name, inner or "", main, options, groups[2], groups[3] or "", around))
+
+
+def _blend(text: str, inner: str) -> Form:
+    """`inner`: what stands in the parenthesis, a rule and methods; semicolons inside a method's own parenthesis are
+    its own."""
+    pieces, depth = [""], 0
+    for letter in inner:
+        depth += (letter == "(") - (letter == ")")
+        if depth < 0:
+            raise NotationError(f"{text!r}: transforms and terms belong to the parts of a blend, not around it.")
+        if letter == ";" and depth == 0:
+            pieces.append("")
+        else:
+            pieces[-1] += letter
+    rule, *texts = (piece.strip() for piece in pieces)
+    if any(_BLEND.fullmatch(one) for one in texts):
+        raise NotationError(f"{text!r}: a blend holds methods, not other blends.")
+    return Blend.of(text, rule, [parse(one) for one in texts])
 
 
 def _scale(text: str) -> tuple[str, dict[str, Any]]:

@@ -5,18 +5,24 @@ from __future__ import annotations
 from typing import Any
 
 from tansy.engine.errors import NotationError
+from tansy.engine.methods import holders
 from tansy.engine.methods.arima import Arima
+from tansy.engine.methods.blend import Blend, Blends
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.form import Field, Form, Surroundings
-from tansy.engine.methods.holders import HOLDERS
+from tansy.engine.methods.holders import Holder
 from tansy.engine.methods.intermittent import Intermittent
 from tansy.engine.methods.regression import Regression
-from tansy.engine.methods.simple import MovingAverage, Simple
+from tansy.engine.methods.simple import MovingAverage, SeasonalMedian, Simple
 from tansy.engine.methods.smoothing import Smoothing
 from tansy.engine.methods.trends import Theta, Trend
 
-FAMILIES: tuple[type[Form], ...] = (Simple, MovingAverage, Trend, Theta, Smoothing, Intermittent, Arima, Regression)
+FAMILIES: tuple[type[Form], ...] = (
+    Simple, MovingAverage, SeasonalMedian, Trend, Theta, Smoothing, Intermittent, Arima, Regression, Blend,
+)  # fmt: skip
 """From simple to rich. A new family is a class and its place here."""
+
+HOLDERS: tuple[Holder, ...] = (Blends(), *holders.HOLDERS)
 
 FAMILY_OF = {name: family for family in FAMILIES for name in family.names}
 

@@ -121,7 +121,7 @@ def no_effect(names: list[str]) -> str:
 
 def check_known_ahead(form: Form, drivers: Mapping[str, Floats], n: int, timeline: Timeline, horizon: int) -> None:
     """Raise DriverError where no series at all can be forecast, because a driver is not known for its leads."""
-    entries = form.drivers + form.pooled
+    entries = tuple(dict.fromkeys(entry for leaf in form.leaves for entry in leaf.drivers + leaf.pooled))
     if not entries:
         return
     found = regressors_of_drivers(entries, drivers, n, timeline, horizon)

@@ -9,7 +9,7 @@ import numpy as np
 
 from tansy.engine.kernels import simple as kernel
 from tansy.engine.methods.distribution import Normal
-from tansy.engine.methods.fits import Batch, Fits, note, too_few
+from tansy.engine.methods.fits import Batch, Fits, Floats, note, too_few
 from tansy.engine.methods.form import BEST, Field, Form, Surroundings, number_text, whole
 from tansy.engine.methods.method_text import WHOLE, Written, read_number
 from tansy.engine.timeline import MOST_PERIODS
@@ -112,6 +112,59 @@ class MovingAverage(Form):
         return replace(self, window=BEST if value is None else whole(value), weights=())
 
 
+@dataclass(frozen=True)
+class SeasonalMedian(Form):
+    """The median of the same period of the last seasons: one wild season does not come back as the next forecast."""
+
+    family: str = "seasonal-median"
+    names = ("seasonal-median",)
+    examples = ("seasonal-median(k)",)
+    menu = (("seasonal-median(3)", "median of last seasons"),)
+
+    @classmethod
+    def read(cls, written: Written) -> SeasonalMedian:
+        main, most = written.main.strip(), len(_DOUBT_OF_MEDIAN)
+        if not (WHOLE.fullmatch(main) and 2 <= int(main) <= most):
+            raise written.wrong(f"write seasonal-median(k) with 2 to {most} seasons.")
+        written.nothing_more()
+        return cls(window=int(main), log=written.around["log"], power=written.around["power"])
+
+    def main(self) -> str:
+        return str(self.window)
+
+    def richness(self) -> tuple[int, int]:
+        return 4, 10_000 + self.window
+
+    @property
+    def has_season(self) -> bool:
+        return True
+
+    def in_words(self) -> str:
+        return f"The median of the same period of the last {self.window} seasons."
+
+    def fit(self, batch: Batch, horizon: int, bands: str) -> Fits:
+        n, length = batch.values.shape
+        forecast, each, together = (np.empty((n, horizon)) for _ in range(3))
+        residuals, statistics = np.empty((n, length)), np.empty((n, 4))
+        kernel.fit_seasonal_median_batch(
+            np.ascontiguousarray(batch.values), batch.timeline.season_length, self.window,
+            _DOUBT_OF_MEDIAN[self.window - 1], forecast, each, together, residuals, statistics,
+        )  # fmt: skip
+        return _fits(self, batch, bands, np.empty((n, 0)), (), forecast, each, together, residuals, statistics)
+
+    def fields(self, around: Surroundings) -> list[Field]:
+        return [Field("window", "Seasons", "count", self.window, least=2, most=len(_DOUBT_OF_MEDIAN))]
+
+    def changed(self, name: str, value: Any, around: Surroundings) -> SeasonalMedian:
+        if name != "window":
+            raise KeyError(name)
+        return replace(self, window=min(max(whole(value), 2), len(_DOUBT_OF_MEDIAN)))
+
+
+_DOUBT_OF_MEDIAN = (1.0, 0.5, 0.4487, 0.2982, 0.2868, 0.2147)
+"""Variance of the median of 1, 2, ... standard normal values (Teichroew 1956)."""
+
+
 def _fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """A season of one period makes the seasonal naive the naive method.
 
@@ -130,11 +183,22 @@ def _fit(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
         np.ascontiguousarray(batch.values), kind, season_length, weights / weights.sum(), windows,
         forecast, each, together, residuals, parameters, statistics,
     )  # fmt: skip
+    return _fits(
+        form, batch, bands, parameters[:, : len(names)], names, forecast, each, together, residuals, statistics
+    )
+
+
+def _fits(
+    form: Form, batch: Batch, bands: str, parameters: Floats, names: tuple[str, ...], forecast: Floats, each: Floats,
+    together: Floats, residuals: Floats, statistics: Floats,
+) -> Fits:  # fmt: skip
+    """What the kernels wrote, with notes on what could not be fitted."""
+    n = len(forecast)
     loglik, sigma2, n_used, sum_squares = (np.ascontiguousarray(column) for column in statistics.T)
     notes = {i: too_few(batch.values[i]) for i in np.nonzero(np.isnan(forecast[:, 0]))[0].tolist()}
     note(notes, ~np.isnan(forecast[:, 0]) & np.isnan(each[:, 0]), "no bands: no past forecast to see its errors from")
     return Fits(
-        forecast, residuals, parameters[:, : len(names)], names, loglik, sigma2, n_used, sum_squares,
+        forecast, residuals, parameters, names, loglik, sigma2, n_used, sum_squares,
         np.full(n, float(_PARAMETERS.get(form.family, 1))), (form,), np.zeros(n, dtype=np.int64),
         distribution=None if bands == "none" else Normal(forecast, each, together), notes=notes,
     )  # fmt: skip

@@ -238,51 +238,73 @@ def seasonal_indices(
     Each value over the centred moving average of one season (half weights at the ends of an even one), averaged over
     the seasons, scaled to mean one. Ones where a series has fewer than two seasons or a value that is not positive.
     """
-    n, length = values.shape
-    indices = np.ones((n, length + horizon))
-    positive = all_positive(values)
-    known = positive & (length - began >= 2 * m) & (m > 1)
-    if not known.any():
-        return indices, known
+    usual = centred_average(values, m)
+    ratio = np.divide(values, usual, out=np.full_like(values, math.nan), where=usual > 0)
+    own, slot, known = _by_period(np.where(all_positive(values)[:, None], ratio, math.nan), began, m, horizon)
+    own = np.where(known[:, None], own, 1.0)
+    result: Floats = np.take_along_axis(own / own.mean(axis=1, keepdims=True), slot, axis=1)
+    return result, known
+
+
+def seasonal_differences(
+    values: Floats, began: NDArray[np.int64], m: int, horizon: int
+) -> tuple[Floats, NDArray[np.bool_]]:
+    """What each period of the season adds, [n, T + H], mean zero, and where that is known, [n]: each value less the
+    centred moving average, averaged over the seasons. Zeros where a series has fewer than two seasons."""
+    own, slot, known = _by_period(values - centred_average(values, m), began, m, horizon)
+    own = np.where(known[:, None], own, 0.0)
+    result: Floats = np.take_along_axis(own - own.mean(axis=1, keepdims=True), slot, axis=1)
+    return result, known
+
+
+def centred_average(values: Floats, m: int) -> Floats:
+    """Centred moving average of one season, half weights at the ends of an even one, [n, T]; NaN at both ends."""
+    found = np.full(values.shape, math.nan)
     weights = np.ones(m) / m if m % 2 else np.r_[0.5, np.ones(m - 1), 0.5] / m
-    windows = np.lib.stride_tricks.sliding_window_view(values, len(weights), axis=1)
     half = len(weights) // 2
-    ratio = np.full((n, length), math.nan)
-    mean = windows @ weights
-    inner = values[:, half : length - half]
-    ratio[:, half : length - half] = np.divide(inner, mean, out=np.full_like(inner, math.nan), where=mean > 0)
+    if values.shape[1] >= len(weights):
+        windows = np.lib.stride_tricks.sliding_window_view(values, len(weights), axis=1)
+        found[:, half : values.shape[1] - half] = windows @ weights
+    return found
+
+
+def _by_period(
+    values: Floats, began: NDArray[np.int64], m: int, horizon: int
+) -> tuple[Floats, NDArray[np.int64], NDArray[np.bool_]]:
+    """Means by period of the season [n, m], the period of the season of each period [n, T + H], and whether every mean
+    is known and two seasons speak for them, [n]."""
+    n, length = values.shape
     slot = (np.arange(length + horizon)[None, :] - began[:, None]) % m
     at = np.arange(n)[:, None] * m + slot
-    seen = np.isfinite(ratio)
-    sums = np.bincount(at[:, :length][seen], ratio[seen], n * m).reshape(n, m)
+    seen = np.isfinite(values)
+    sums = np.bincount(at[:, :length][seen], values[seen], n * m).reshape(n, m)
     counts = np.bincount(at[:, :length][seen], minlength=n * m).reshape(n, m)
-    known &= (counts > 0).all(axis=1)
-    own = np.where(known[:, None], sums / np.maximum(counts, 1), 1.0)
-    own = own / own.mean(axis=1, keepdims=True)
-    result: Floats = np.take_along_axis(own, slot, axis=1)
-    return result, known
+    known = (counts > 0).all(axis=1) & (length - began >= 2 * m) & (m > 1)
+    return sums / np.maximum(counts, 1), slot, known
 
 
 def _fit_theta(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     """The theta method with the lines 0 and 2 (Assimakopoulos, Nikolopoulos 2000).
 
-    Seasonally adjusted by indices where there are two seasons and the autocorrelation at lag m exceeds 1.645 standard
-    errors. Line 0 is the least-squares line; line 2 doubles the distance from it and is smoothed simply, started at its
-    first value; the forecast is the mean of both. Variance sigma2 (1 + (h - 1) alpha^2), sigma2 of the one-step errors,
-    as the method is simple smoothing with drift (Hyndman, Billah 2003).
+    Seasonally adjusted where there are two seasons and the autocorrelation at lag m exceeds 1.645 standard errors: by
+    indices where every value is above zero, else by what each period adds. Line 0 is the least-squares line; line 2
+    doubles the distance from it and is smoothed simply, started at its first value; the forecast is the mean of both.
+    Variance sigma2 (1 + (h - 1) alpha^2), sigma2 of the one-step errors, as the method is simple smoothing with drift
+    (Hyndman, Billah 2003).
     """
     values = batch.values
     n, length = values.shape
     notes: dict[int, tuple[str, ...]] = {}
-    indices, seasonal, coefficients, line = theta_line(values, batch.timeline.season_length, horizon)
-    note(notes, seasonal, "seasonally adjusted by indices")
-    adjusted = values / indices[:, :length]
+    season, coefficients, line = theta_line(values, batch.timeline.season_length, horizon)
+    note(notes, season.factors, "seasonally adjusted by indices")
+    note(notes, season.shows & ~season.factors, "seasonally adjusted by what each period adds")
+    adjusted = season.taken_off(values)
     two = 2.0 * adjusted - line[:, :length]
     simple = Smoothing(letters=("A", "N", "N"), choices={"start": "first", "tune": "MSE"})
     one = simple.fit(Batch(two, batch.timeline), horizon, "none")
     smoothed = two - one.residuals
-    fitted = 0.5 * (smoothed + line[:, :length]) * indices[:, :length]
-    forecast = 0.5 * (one.forecast + line[:, length:]) * indices[:, length:]
+    whole = season.put_back(0.5 * (np.concatenate([smoothed, one.forecast], axis=1) + line))
+    fitted, forecast = whole[:, :length], whole[:, length:]
     residuals = np.where(np.isnan(one.residuals), math.nan, values - fitted)
     used = (~np.isnan(residuals)).sum(axis=1).astype(float)
     squares = np.where(np.isnan(residuals), 0.0, residuals**2).sum(axis=1)
@@ -303,17 +325,41 @@ def _fit_theta(form: Form, batch: Batch, horizon: int, bands: str) -> Fits:
     )  # fmt: skip
 
 
-def theta_line(values: Floats, m: int, horizon: int) -> tuple[Floats, NDArray[np.bool_], Floats, Floats]:
-    """What `theta` adjusts by and its line 0: indices [n, T + H], whether there is a season [n], intercept and slope
-    [n, 2] of t = 1 at the first value, and the line [n, T + H]."""
+@dataclass(frozen=True)
+class Season:
+    """What `theta` adjusts by: values are (adjusted + added) x indices. indices, added: [n, T + H], one of them at
+    rest. shows: [n], whether there is a season; factors: [n], whether it multiplies."""
+
+    indices: Floats
+    added: Floats
+    shows: NDArray[np.bool_]
+    factors: NDArray[np.bool_]
+
+    def taken_off(self, values: Floats) -> Floats:
+        """[n, T] of values [n, T]."""
+        length = values.shape[1]
+        return np.asarray(values / self.indices[:, :length] - self.added[:, :length])
+
+    def put_back(self, adjusted: Floats) -> Floats:
+        """[n, T + H] of adjusted values [n, T + H]."""
+        return np.asarray((adjusted + self.added) * self.indices)
+
+
+def theta_line(values: Floats, m: int, horizon: int) -> tuple[Season, Floats, Floats]:
+    """What `theta` adjusts by, and its line 0: intercept and slope [n, 2] of t = 1 at the first value, and the line [n,
+    T + H]."""
     length = values.shape[1]
     began = np.argmax(~np.isnan(values), axis=1)
-    indices, known = seasonal_indices(values, began, m, horizon)
-    seasonal = known & _season_shows(values, m)
-    indices = np.where(seasonal[:, None], indices, 1.0)
+    indices, multiplies = seasonal_indices(values, began, m, horizon)
+    added, adds = seasonal_differences(values, began, m, horizon)
+    shows = (multiplies | adds) & _season_shows(values, m)
+    factors = shows & multiplies
+    season = Season(
+        np.where(factors[:, None], indices, 1.0), np.where((shows & ~factors)[:, None], added, 0.0), shows, factors
+    )
     t = np.arange(1, length + horizon + 1)[None, :] - began[:, None].astype(float)
-    coefficients, line, _, _, _ = _polynomial(values / indices[:, :length], t, 1)
-    return indices, seasonal, coefficients, line
+    coefficients, line, _, _, _ = _polynomial(season.taken_off(values), t, 1)
+    return season, coefficients, line
 
 
 def _season_shows(values: Floats, m: int) -> NDArray[np.bool_]:

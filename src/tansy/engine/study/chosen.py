@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.choice import choose
+from tansy.engine.backtest.choice import choose, groups_of
 from tansy.engine.compute.threads import run_chunks
-from tansy.engine.kernels.windows import squares_by_then
+from tansy.engine.kernels.windows import losses_by_then
 from tansy.engine.study import accuracy
 from tansy.engine.study.prepared import Prepared
 from tansy.engine.study.tasks import BLOCK, Ending
@@ -21,6 +21,8 @@ from tansy.engine.study.tasks import BLOCK, Ending
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
+
+_MOST_LOSS = 1e30  # what half the digits can hold, and far beyond what a choice looks at
 
 
 @dataclass(frozen=True)
@@ -69,78 +71,107 @@ def choose_all(
     )
     work = _Work(prepared, methods, endings, chosen)
     starts = list(range(0, n, BLOCK))
-    found = {one.start: one for one in run_chunks(work.block, starts, workers, meanwhile)}
+    pooled = [part for own in run_chunks(work.judge, starts, workers, meanwhile) for part in own]
+    for o in range(len(endings)):
+        work.decide(o)
+    found = {one.start: one for one in run_chunks(work.take, starts, workers, meanwhile)}
     ordered = [found[start] for start in starts]
-    names = [list(dict.fromkeys(name for one in ordered for name in one.names[j])) for j in range(len(methods))]
+    names = [list(dict.fromkeys(name for one in ordered for name in one.names.get(j, ()))) for j in range(len(methods))]
     parameters = np.full((n, max(map(len, names))), np.nan)
     for one in ordered:
         for j, rows, values in one.parameters:
             parameters[rows[:, None], [names[j].index(name) for name in one.names[j]]] = values
-    pooled = accuracy.by_level(prepared.graph, [part for one in ordered for part in one.pooled])
-    return replace(chosen, parameters=parameters, parameter_names=tuple(map(tuple, names)), pooled=pooled)
+    return replace(
+        chosen, parameters=parameters, parameter_names=tuple(map(tuple, names)),
+        pooled=accuracy.by_level(prepared.graph, sorted(pooled, key=lambda part: part[0].start)),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
-class _Found:
-    """Of a block: parameters of the methods chosen at the end (method, nodes, values), their names per method, and what
-    the tables add up."""
+class _Taken:
+    """Of a block: parameters of the methods chosen at the end (method, nodes, values), and their names per method."""
 
     start: int
-    names: list[tuple[str, ...]]
+    names: dict[int, tuple[str, ...]]
     parameters: list[tuple[int, Integers, Floats]]
-    pooled: list[tuple[slice, Floats]]
 
 
 class _Work:
+    """First all methods are judged on every block of nodes, then the choice is made for all nodes at once, because
+    series of a group choose together, then what is chosen is taken block by block."""
+
     def __init__(self, prepared: Prepared, methods: tuple[str, ...], endings: list[Ending], out: Chosen) -> None:
         self._prepared, self._methods, self._endings, self._out = prepared, methods, endings, out
         self._seen = [ending.seen for ending in endings]
-        self._reference = methods.index("mean")
         self._benchmark = methods.index("seasonal-naive")
         self._fallback = np.array([methods.index(text) for text in prepared.fallback_texts], dtype=np.int64)
+        self._eligible = np.isin(methods, prepared.eligible_texts)
         self._first = np.array([n - prepared.seen_at[0] for n in prepared.seen_at], dtype=np.int64)
+        n = len(out.method)
+        self._defined = [np.zeros((n, len(methods)), dtype=bool) for _ in endings]
+        self._losses = [np.empty((n, len(methods), o), dtype=np.float32) for o in range(len(endings))]
 
-    def block(self, start: int) -> _Found:
-        """Judge the methods on some nodes and write what is chosen into `out`."""
+    def judge(self, start: int) -> list[tuple[slice, Floats]]:
+        """Keep the losses of every method on some nodes as they were known at every origin, and their scores; returns
+        what the tables add up."""
         out, seen_at, horizon = self._out, self._prepared.seen_at, self._prepared.recipe.leads
-        rows = slice(start, min(start + BLOCK, len(out.method)))
+        rows = self._rows(start)
         n, n_methods, n_origins = rows.stop - start, len(self._methods), len(seen_at)
         means = np.empty((n_methods, n_origins, n, horizon))
         scale = np.stack([one.scale[rows] for one in self._seen[:-1]], axis=1)
-        each = np.arange(n)
+        absolute = self._prepared.recipe.choice.measure == "absolute"
         for o, ending in enumerate(self._endings):
-            seen = ending.seen
-            found = [results.rows(rows.start, rows.stop) for results in ending.results]
-            defined = np.stack([~np.isnan(one.mean[:, 0]) for one in found], axis=1)
-            squares = np.empty((n, n_methods, o))
-            squares_by_then(
-                means, np.ascontiguousarray(seen.came[rows]), self._first, seen.came.shape[1], scale, squares
-            )
-            chosen, tested = choose(squares, defined, self._reference, self._fallback)
-            kept = seen.kept[rows]
-            chosen = np.where((kept >= 0) & defined[each, kept], kept, chosen)
-            out.method[rows, o] = chosen
+            own = np.stack([results.rows(rows.start, rows.stop).mean for results in ending.results])
+            self._defined[o][rows] = ~np.isnan(own[:, :, 0]).T
+            came = np.ascontiguousarray(ending.seen.came[rows])
+            losses = np.empty((n, n_methods, o))
+            losses_by_then(means, came, self._first, came.shape[1], scale, absolute, losses)
+            self._losses[o][rows] = np.minimum(losses, _MOST_LOSS)
+            if o < n_origins:
+                means[:, o] = own
+                out.benchmark[rows, o] = own[self._benchmark]
+        return self._accuracy(rows, means, scale)
+
+    def decide(self, o: int) -> None:
+        """Choose at one of the origins, or at the end, for all nodes."""
+        seen, recipe = self._seen[o], self._prepared.recipe
+        group = groups_of(self._prepared.graph.level_of, seen.kind)
+        losses = self._losses[o].astype(np.float64)
+        chosen, tested = choose(losses, self._defined[o], self._eligible, self._fallback, group, recipe.choice)
+        each = np.arange(len(chosen))
+        by_hand = (seen.kept >= 0) & self._defined[o][each, np.maximum(seen.kept, 0)]
+        self._out.method[:, o] = np.where(by_hand, seen.kept, chosen)
+        self._out.was_tested[:] = tested
+
+    def take(self, start: int) -> _Taken:
+        """Write what the methods chosen for some nodes forecast."""
+        out, rows = self._out, self._rows(start)
+        names: dict[int, tuple[str, ...]] = {}
+        parameters: list[tuple[int, Integers, Floats]] = []
+        for o, ending in enumerate(self._endings):
+            chosen = out.method[rows, o]
             for j in np.unique(chosen[chosen >= 0]).tolist():
+                found = ending.results[j].rows(rows.start, rows.stop)
                 own = chosen == j
                 at = start + np.nonzero(own)[0]
-                out.base[at, o], out.sigma[at, o] = found[j].mean[own], found[j].sigma[own]
-                out.spread[at, o] = found[j].spread[own]
-            if o < n_origins:
-                means[:, o] = np.stack([one.mean for one in found])
-                out.benchmark[rows, o] = found[self._benchmark].mean
-        out.was_tested[rows] = tested
-        parameters = [
-            (j, start + np.nonzero(chosen == j)[0], found[j].parameters[chosen == j])
-            for j in np.unique(chosen).tolist()
-            if j >= 0
-        ]
-        return _Found(start, [one.names for one in found], parameters, self._accuracy(rows, means, scale))
+                out.base[at, o], out.sigma[at, o], out.spread[at, o] = (
+                    found.mean[own],
+                    found.sigma[own],
+                    found.spread[own],
+                )
+                if o == len(self._endings) - 1:
+                    names[j] = found.names
+                    parameters.append((j, at, found.parameters[own]))
+        return _Taken(start, names, parameters)
+
+    def _rows(self, start: int) -> slice:
+        return slice(start, min(start + BLOCK, len(self._out.method)))
 
     def _accuracy(self, rows: slice, means: Floats, scale: Floats) -> list[tuple[slice, Floats]]:
         """Write the scores of every method on some nodes, and return what the tables add up, per run of one level."""
         out, prepared = self._out, self._prepared
         actuals = self._seen[-1].windows(prepared.seen_at, prepared.recipe.leads, rows)
-        actuals[out.method[rows, :-1] < 0] = np.nan
+        actuals[~np.stack([one[rows].any(axis=1) for one in self._defined[:-1]], axis=1)] = np.nan
         judged = accuracy.Judged(actuals, out.benchmark[rows], scale)
         runs = accuracy.runs_of(prepared.graph, rows.start, rows.stop)
         pooled = [np.empty((len(means), actuals.shape[2] + 1, 10)) for _ in runs]

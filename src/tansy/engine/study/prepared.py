@@ -15,6 +15,7 @@ from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import group
+from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
@@ -68,9 +69,16 @@ class Prepared:
         return forms
 
     @property
+    def eligible_texts(self) -> list[str]:
+        """Methods that may be chosen for what they have shown."""
+        return [str(parse(text)) for text in (*self.recipe.methods, *self.recipe.fallback)]
+
+    @property
     def fallback_texts(self) -> list[str]:
-        """Methods to take where no error has come yet, the first that can be fitted; last the seasonal naive."""
-        return [str(parse(text)) for text in (*self.recipe.fallback, "seasonal-naive")]
+        """Methods that stand until others have shown to be better, the first that can be fitted; the recipe's, else
+        its first blend."""
+        blends = [str(form) for form in map(parse, self.recipe.methods) if isinstance(form, Blend)]
+        return [str(parse(text)) for text in self.recipe.fallback] or blends[:1]
 
     def changes(self, n_seen: int | None = None) -> Corrections:
         """All corrections: the planner's, and those that the recipe's rules make of what was seen by then."""
@@ -149,9 +157,10 @@ def _graph(panel: Panel, recipe: Recipe) -> Graph:
 
 
 def candidate_forms(recipe: Recipe) -> list[Form]:
-    """Methods to fit, from simple to rich: the recipe's, its fallbacks, those kept by hand, the seasonal naive that all
-    are held against, and the mean, which can be fitted to any series."""
+    """Methods, from simple to rich: the recipe's, its fallbacks, the parts of blends, those kept by hand, the seasonal
+    naive that all are held against, and the mean, which can be fitted to any series."""
     kept = (one.method for one in recipe.kept)
     texts = (*recipe.methods, *recipe.fallback, *kept, "seasonal-naive", "mean")
-    forms = {str(form): form for form in map(parse, texts)}
+    asked = list(map(parse, texts))
+    forms = {str(form): form for form in (*asked, *(leaf for form in asked for leaf in form.leaves))}
     return sorted(forms.values(), key=lambda form: form.simplicity)

@@ -7,49 +7,17 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import tomli_w
 
-from tansy.engine.backtest.origins import origins
+from tansy.engine.backtest.choice import MEASURES, ChoiceRule
 from tansy.engine.cleaning.rules import Rules
 from tansy.engine.entries import misfit
 from tansy.engine.errors import PlanError, RecipeError
 from tansy.engine.methods.notation import parse
-from tansy.engine.panel import Panel
 from tansy.engine.plans import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
-from tansy.engine.study.driven import default_drivers, driven_methods
 from tansy.engine.study.kept import KeptMethod, read_kept
-from tansy.engine.timeline import Timeline
-
-_LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3, "N": 8}
-_SEASONAL_CANDIDATES = {
-    "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + shared-season", "arima(1,0,1) + harmonics(3)"),
-    "W": (
-        "ets(A,N,N) + shared-season",
-        "ets(A,Ad,N) + harmonics(3)",
-        "arima(1,0,1) + harmonics(3)",
-        "arima(0,1,1) + harmonics(2)",
-    ),
-    "4W": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
-    "M": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
-    "Q": ("ets(A,N,A)", "ets(A,Ad,A)", "arima(1,0,1) + harmonics(1)"),
-    "Y": (),
-    "N": (),
-}
-# What to take before any error has come, where no driver is known ahead: a level that moves, and the season as the
-# group shows it, which short and noisy series cannot show by themselves. Where none is had, the last season stands.
-_FALLBACK = {
-    "D": ("ets(A,N,A) + shared-season",),
-    "W": ("ets(A,N,N) + shared-season",),
-    "4W": ("ets(A,N,N) + shared-season",),
-    "M": ("ets(A,N,N) + shared-season",),
-    "Q": ("ets(A,Ad,A)",),
-    "Y": ("ets(A,Ad,N)",),
-    "N": ("ets(A,Ad,N)",),
-}
-_PLAIN_CANDIDATES = ("seasonal-naive", "naive", "mean", "drift", "ets(A,N,N)", "ets(A,Ad,N)", "arima(1,0,1)")
 
 
 @dataclass(frozen=True)
@@ -59,8 +27,8 @@ class Recipe:
     structure: per key column, its levels from coarse to fine. edges: instead of it, the file that says which node or
     series lies below which parent. methods: texts, in any order. origins, step, leads: of the backtest; the forecast
     is as long as the longest lead. anchor: a period that is an origin, so that origins stand still while history grows;
-    without one the newest origin has a full window. fallback: methods to take where no error has come yet, the first
-    that can be fitted. reconciliation: one of `reconcile.projection.METHODS`.
+    without one the newest origin has a full window. fallback: methods that stand until others have shown to be better,
+    the first that can be fitted. choice: what that takes. reconciliation: one of `reconcile.projection.METHODS`.
     whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a
     series without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious
     values; they change nothing unless they say above which score. plans: what is known beyond history, see
@@ -75,6 +43,7 @@ class Recipe:
     leads: int
     anchor: str = ""
     fallback: tuple[str, ...] = ()
+    choice: ChoiceRule = field(default_factory=ChoiceRule)
     reconciliation: str = "variance"
     nonnegative: bool = True
     whole_units: bool = False
@@ -94,6 +63,12 @@ class Recipe:
         for name, value in (("origins", self.origins), ("step", self.step), ("leads", self.leads)):
             if value < 1:
                 raise RecipeError(f"[backtest] {name} must be a whole number of at least 1, not {value!r}.")
+        if self.choice.measure not in MEASURES:
+            raise RecipeError(f"[choice] measure is one of {', '.join(MEASURES)}, not {self.choice.measure!r}.")
+        if not 0.0 <= self.choice.margin <= 10.0:
+            raise RecipeError("[choice] margin is a number of standard errors from 0 to 10.")
+        if not 0.0 <= self.choice.own < 1.0:
+            raise RecipeError("[choice] own is a percentage from 0 to below 100.")
         if self.ended_after < 0:
             raise RecipeError("[methods] ended_after is a number of periods, or 0 for never.")
         if self.reconciliation not in RECONCILIATIONS[1:]:
@@ -122,6 +97,8 @@ class Recipe:
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
         if self.anchor:
             document["backtest"]["anchor"] = self.anchor
+        choice = self.choice
+        document["choice"] = {"measure": choice.measure, "margin": choice.margin, "own": round(100.0 * choice.own, 9)}
         document["reconciliation"] = {
             "method": self.reconciliation,
             "nonnegative": self.nonnegative,
@@ -138,7 +115,8 @@ def _entries(plan: Plan | KeptMethod) -> dict[str, Any]:
 _Table = dict[str, Any]
 _DOCUMENT: dict[str, Any] = {
     "name": str, "structure": _Table, "data": _Table, "cleaning": _Table,
-    "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "reconciliation": _Table, "intervals": _Table,
+    "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "choice": _Table, "reconciliation": _Table,
+    "intervals": _Table,
 }  # fmt: skip
 _SECTIONS: dict[str, _Table] = {
     "methods": {
@@ -148,6 +126,7 @@ _SECTIONS: dict[str, _Table] = {
         "kept": tuple[_Table, ...],
     },
     "backtest": {"origins": int, "step": int, "leads": int, "anchor": str},
+    "choice": {"measure": str, "margin": float, "own": float},
     "reconciliation": {"method": str, "nonnegative": bool, "whole_units": bool},
     "intervals": {"levels": tuple[float, ...]},
 }
@@ -180,6 +159,7 @@ def read_recipe(text: str) -> Recipe:
             leads=backtest["leads"],
             anchor=backtest.get("anchor", ""),
             fallback=tuple(document["methods"].get("fallback", ())),
+            choice=_choice(document.get("choice", {})),
             reconciliation=reconciliation.get("method", "variance"),
             nonnegative=reconciliation.get("nonnegative", True),
             whole_units=reconciliation.get("whole_units", False),
@@ -207,6 +187,15 @@ def _structure(section: _Table) -> tuple[dict[str, list[str]], str]:
     return {key: list(levels) for key, levels in section.items()}, ""
 
 
+def _choice(entries: _Table) -> ChoiceRule:
+    usual = ChoiceRule()
+    return ChoiceRule(
+        entries.get("measure", usual.measure),
+        float(entries.get("margin", usual.margin)),
+        float(entries.get("own", 100.0 * usual.own)) / 100.0,
+    )
+
+
 def _plan(number: int, entries: dict[str, Any]) -> Plan:
     try:
         return read_plan(entries)
@@ -221,62 +210,3 @@ def read_recipe_file(path: Path) -> Recipe:
         raise RecipeError(f"{path}: {error.strerror}.") from None
     except UnicodeDecodeError:
         raise RecipeError(f"{path} is not a text file in UTF-8.") from None
-
-
-def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOptions | None = None) -> Recipe:
-    """A sound start for any panel: simple methods, smoothing, ARIMA and, where there is a year, its season.
-
-    As many origins as the history bears while a year and a half stays to learn from, at most six. They lie a multiple
-    of the longest lead apart: no two windows hold the same values, so that each says something of its own, over a year
-    or more; and the end of the history lies on their grid, so that what is fitted there is an origin's when it is one.
-    Where the history bears fewer than three such origins, up to four lie closer.
-    """
-    timeline = panel.timeline
-    leads = _LEADS[timeline.frequency]
-    leads = max(1, min(leads, timeline.n_periods // 4))
-    year = {"D": 364, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 6, "N": 24}[timeline.frequency]
-    step = leads * max(1, round((year - leads) / (5 * leads)))
-    room = timeline.n_periods - leads - max(round(1.5 * year), 8)
-    number = max(1, min(6, 1 + max(0, room) // step))
-    if number < 3:  # a short history: more origins from fewer periods
-        step = max(1, leads // 3)
-        number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
-    origins(timeline.n_periods, number, step, leads)  # there is room for them, or RecipeError
-    slow = ("tsb",) if _has_slow_movers(panel) else ()
-    entries = default_drivers(panel.drivers, timeline.n_periods, leads)
-    driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
-    methods = (*_PLAIN_CANDIDATES, *slow, *_SEASONAL_CANDIDATES[timeline.frequency], *driven)
-    return Recipe(
-        name="Default",
-        structure={} if panel.edges else structure,
-        edges=panel.edges.name if panel.edges else "",
-        methods=methods,
-        origins=number,
-        step=step,
-        leads=leads,
-        anchor=timeline.labels[timeline.n_periods - leads - 1],
-        fallback=(*driven, *_FALLBACK[timeline.frequency]),
-        nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
-        ended_after=season_and_a_bit(timeline),
-        data=data,
-    )
-
-
-def _has_slow_movers(panel: Panel) -> bool:
-    """A twentieth of the series have no demand in a quarter of the periods from their first demand on."""
-    sold = np.nan_to_num(panel.values) != 0.0
-    began = np.argmax(sold, axis=1)
-    possible = np.where(sold.any(axis=1), panel.timeline.n_periods - began, 0)
-    return bool((sold.sum(axis=1) < 0.75 * possible).mean() > 0.05)
-
-
-def _mostly_positive(panel: Panel) -> bool:
-    """Demand with a few returns is still demand; data that is often negative is something else."""
-    known = panel.values[panel.values == panel.values]
-    return bool((known < 0).mean() < 0.02) if len(known) else True
-
-
-def season_and_a_bit(timeline: Timeline) -> int:
-    """A product that is sold in one part of the year only is not ended before that part has passed without a sale."""
-    year = {"D": 365, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 2, "N": 24}[timeline.frequency]
-    return year + max(1, round(year / 12))

@@ -374,7 +374,8 @@ def _bands(
         relative = np.ones_like(published[:, o])
         if recipe.nonnegative:
             relative = relative_volume(published[:, o], one.usual)
-        offsets = calibration.offsets(errors, Scale(sigma[:, o], relative, chosen.spread[:, o]))
+        windows = min(o, (one.n_seen - prepared.seen_at[0]) / recipe.leads)
+        offsets = calibration.offsets(errors, Scale.of(sigma[:, o], chosen.spread[:, o], relative), windows)
         quantiles = np.maximum(published[:, o, None] + offsets, floor)
         if o == len(prepared.seen_at):
             planned_nodes.bands(prepared.planned, graph, published[:, o], quantiles, p)

@@ -17,8 +17,11 @@ from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.errors import Stopped
 from tansy.engine.methods import registry
+from tansy.engine.methods.blend import Blend
+from tansy.engine.methods.fits import Fits
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
+from tansy.engine.study.blended import Blended
 from tansy.engine.study.prepared import Prepared
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Block, Keys, Results, Shelf, Store
@@ -53,10 +56,18 @@ def fit_task(task: Task, known: Known) -> Block:
     form = parse(task.method)
     fits = registry.fit(form, known.batch(form, task.nodes), known.horizon, bands="known")
     assert fits.distribution is not None
-    spread = np.where(np.isnan(fits.forecast), np.nan, fits.distribution.spread())
+    spread = np.where(np.isnan(fits.forecast), np.nan, fits.distribution.spread()) * _for_freedom(fits)[:, None]
     return Block(
         fits.forecast, np.sqrt(nan_mean(fits.residuals**2, axis=1)), spread, fits.parameters, fits.parameter_names
     )
+
+
+def _for_freedom(fits: Fits) -> Floats:
+    """By how much errors in sample are too small for the parameters fitted to them, [nodes]: sqrt(n / (n - k)), k of
+    them beside the variance; twice at most."""
+    k = np.maximum(fits.n_parameters - 1.0, 0.0)
+    free = np.maximum(fits.n_used - k, 0.25 * np.maximum(fits.n_used, 1.0))
+    return np.sqrt(np.maximum(fits.n_used, 1.0) / free)
 
 
 class _Watch:
@@ -82,11 +93,11 @@ class _Watch:
 
 @dataclass(frozen=True)
 class Ending:
-    """The fits from one origin, or from the end of the history. results: per method, in the study's order. seen: what
-    the reductions need of the state of knowledge."""
+    """The fits from one origin, or from the end of the history. results: per method, in the study's order; of a blend
+    they are made from those of its parts. seen: what the reductions need of the state of knowledge."""
 
     n_seen: int
-    results: list[Results]
+    results: list[Results | Blended]
     seen: Seen
 
 
@@ -104,20 +115,21 @@ def carry_out(
     was fitted stays in the store.
     """
     methods = tuple(str(form) for form in forms)
+    leaves = list({str(leaf): leaf for form in forms for leaf in form.leaves}.values())
     n_blocks = -(-prepared.graph.n_nodes // BLOCK)
     ends = [*prepared.seen_at, prepared.timeline.n_periods]
-    watch = _Watch(len(ends) * len(forms) * n_blocks, say, stop_if_asked)
+    watch = _Watch(len(ends) * len(leaves) * n_blocks, say, stop_if_asked)
     watch.look()
 
     def plan(n_seen: int) -> _Plan:
         known = prepared.known(n_seen, store.pooled)
-        return _Plan(n_seen, [_Wanted(form, known, store) for form in forms], Seen.of(known, prepared, methods))
+        return _Plan(n_seen, [_Wanted(form, known, store) for form in leaves], Seen.of(known, prepared, methods))
 
     # Planned first, each state of knowledge for itself, and made again where anything is to be fitted: so no more of
     # them are held than there are threads.
     plans = {one.n_seen: one for one in run_chunks(plan, ends, workers, watch.look)}
     computed = sum(one.n_touched for own in plans.values() for one in own.wanted)
-    watch.add(len(ends) * len(forms) * n_blocks - computed)
+    watch.add(len(ends) * len(leaves) * n_blocks - computed)
     for n_seen in ends:
         wanted = [one for one in plans[n_seen].wanted if one.n_touched]
         if wanted:
@@ -125,8 +137,20 @@ def carry_out(
             known.prepare([one.form for one in wanted])
             _fit_missing(known, wanted, watch, workers)
     watch.look()
-    endings = [Ending(n, [one.found() for one in plans[n].wanted], plans[n].seen) for n in ends]
-    return endings, Counts(computed, len(ends) * len(forms) * n_blocks - computed)
+    found = [{str(leaf): one.found() for leaf, one in zip(leaves, plans[n].wanted, strict=True)} for n in ends]
+    endings = [
+        Ending(n, [_of(form, found[: o + 1], ends, plans[n].seen) for form in forms], plans[n].seen)
+        for o, n in enumerate(ends)
+    ]
+    return endings, Counts(computed, len(ends) * len(leaves) * n_blocks - computed)
+
+
+def _of(form: Form, found: list[dict[str, Results]], ends: list[int], seen: Seen) -> Results | Blended:
+    """Results of a method at the last of the origins in `found`, which holds those of all that was fitted."""
+    if not isinstance(form, Blend):
+        return found[-1][str(form)]
+    *earlier, now = [[one[str(part)] for part in form.parts] for one in found]
+    return Blended(form, now, earlier, [n - ends[0] for n in ends[: len(earlier)]], seen)
 
 
 def _fit_missing(known: Known, wanted: list[_Wanted], watch: _Watch, workers: int | None) -> None:

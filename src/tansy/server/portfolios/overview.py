@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from tansy.engine.profile.kinds import MOVABLE, find_kinds
 from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
 from tansy.engine.profile.strengths import strengths
-from tansy.engine.study.recipe import season_and_a_bit
+from tansy.engine.study.defaults import season_and_a_bit
 from tansy.server.api.errors import Unusable
 from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Load, MovedSeries

@@ -83,7 +83,7 @@ class Place:
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
         """Season of the node's group, where a text asks for it, on a timeline that may go on beyond the history."""
         forms = [form for form in map(tries.form_or_none, texts) if form is not None]
-        if not any(form.shared_season for form in forms):
+        if not any(form.shares_season for form in forms):
             return None
         found: Floats = self.known.season(timeline, horizon)[0]
         return found

@@ -13,10 +13,11 @@ from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
 from tansy.engine.methods.notation import parse
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
 from tansy.engine.study.prepared import Prepared, candidate_forms, prepare
-from tansy.engine.study.recipe import Recipe, default_recipe
+from tansy.engine.study.recipe import Recipe
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio

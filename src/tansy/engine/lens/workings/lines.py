@@ -107,19 +107,22 @@ def of_regression(values: Floats, timeline: Timeline, fits: Fits, drivers: Mappi
 
 def of_theta(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     """The line through the adjusted history, and the doubled distance from it, smoothed; their mean is the forecast."""
-    indices, seasonal, coefficients, line = theta_line(values[None], timeline.season_length, 0)
+    season, coefficients, line = theta_line(values[None], timeline.season_length, 0)
+    shows, multiplies = bool(season.shows[0]), bool(season.factors[0])
+    undone, back = ("[actual]/[index]", "*[index]") if multiplies else ("[actual]-[index]", "+[index]")
+    fitted = f"([smoothed<]+[line])/2{back if shows else ''}"
     alpha = fits.named_parameters(0)["alpha"]
-    index = "[index]" if seasonal[0] else "1"
-    adjusted = "[adjusted]" if seasonal[0] else "[actual]"
+    adjusted = "[adjusted]" if shows else "[actual]"
     columns = [ACTUAL, Column("t", "t", "", "number of the period")]
-    if seasonal[0]:
-        columns.append(Column("index", "Index", "", "seasonal index of the period"))
-        columns.append(Column("adjusted", "Adjusted", "[actual]/[index]", "seasonally adjusted"))
+    if shows:
+        said = "seasonal index of the period" if multiplies else "what the period of the season adds"
+        columns.append(Column("index", "Index" if multiplies else "Season", "", said))
+        columns.append(Column("adjusted", "Adjusted", undone, "seasonally adjusted"))
     columns += [
         Column("line", "Line", "{intercept}+{slope}*[t]", "least-squares line"),
         Column("two", "Line 2", f"2*{adjusted}-[line]", "twice as far from the line"),
         Column("smoothed", "Smoothed", "[smoothed<]+{alpha}*([two]-[smoothed<])", "line 2, smoothed, after the period"),
-        Column("fitted", "Fitted", f"([smoothed<]+[line])/2*{index}", "what was forecast one period before"),
+        Column("fitted", "Fitted", fitted, "what was forecast one period before"),
         *ERROR,
     ]
     first, labels, actual = begin(values, timeline, 0)
@@ -128,13 +131,14 @@ def of_theta(values: Floats, timeline: Timeline, fits: Fits) -> Workings:
     formulas = {column.name: column.formula for column in columns}
     smoothed = 0.0
     for t, value in enumerate(values[first:]):
-        at, own, missing = float(line[0, first + t]), float(indices[0, first + t]), bool(np.isnan(value))
-        two = 2.0 * float(value) / own - at
+        at, missing = float(line[0, first + t]), bool(np.isnan(value))
+        factor, added = float(season.indices[0, first + t]), float(season.added[0, first + t])
+        two = 2.0 * (float(value) / factor - added) - at
         before = smoothed
         smoothed = two if t == 0 else before if missing else before + alpha * (two - before)
         row = {
-            "t": t + 1.0, "index": own, "adjusted": float(value) / own, "line": at, "two": two, "smoothed": smoothed,
-            "fitted": 0.5 * (before + at) * own,
+            "t": t + 1.0, "index": factor if multiplies else added, "adjusted": float(value) / factor - added,
+            "line": at, "two": two, "smoothed": smoothed, "fitted": (0.5 * (before + at) + added) * factor,
         }  # fmt: skip
         for name, number in row.items():
             if name not in formulas:

@@ -1,0 +1,106 @@
+"""The recipe that people get without asking: a sound start for any panel.
+
+A few methods that differ, put together, are hard to beat, and what is chosen from many by a handful of noisy windows is
+not: so a blend stands at every series until others have shown to be better (`backtest/choice.py`). What goes in has a
+reason beside figures, which `bench/real.py` and `bench/study.py` print:
+
+- Months and quarters: a damped trend whose season grows with the level, a trend that is not damped with a season that
+  does not, and a season that fades towards the mean (a seasonal AR term): three views of trend and season, each wrong
+  elsewhere.
+- Weeks: fifty-two seasonal states cannot be told from noise, so the season is the group's, or three sines; beside them
+  a level alone, which is right for what has ended or has no season, and the last season, which is right for what
+  returns at fixed dates. Their median leaves out whichever is far off.
+- Days: timetables repeat, and one odd day must not: the last week, the median of the last three, and a level with a
+  season that fades.
+- With drivers known ahead: a regression with ARIMA errors, and smoothing with effects that the group shares.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tansy.engine.backtest.origins import origins
+from tansy.engine.panel import Panel
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.study.driven import default_drivers, driven_methods
+from tansy.engine.study.recipe import Recipe
+from tansy.engine.timeline import Timeline
+
+_LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3, "N": 8}
+_SEASONAL = "blend(mean; log ets(A,Ad,A); ets(A,A,A); arima(0,1,1)(1,0,0){m})"
+_OF_GROUP = "blend(median; ets(A,N,N); ets(A,N,N) + shared-season; arima(1,0,1) + harmonics(3); seasonal-naive)"
+_TIMETABLE = "blend(median; seasonal-naive; seasonal-median(3); arima(0,1,1)(1,0,0){m})"
+_NO_SEASON = "blend(mean; ets(A,N,N); ets(A,Ad,N); theta)"
+_STANDS = {"D": _TIMETABLE, "W": _OF_GROUP, "4W": _SEASONAL, "M": _SEASONAL, "Q": _SEASONAL}
+"""What stands until others have shown to be better, by frequency; elsewhere there is no season."""
+_BESIDE = {
+    "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + shared-season", "arima(1,0,1) + harmonics(3)"),
+    "W": ("ets(A,Ad,N)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
+    "4W": ("ets(A,N,N) + shared-season", "ets(best)", "arima(1,0,1) + harmonics(3)"),
+    "M": ("ets(A,N,N) + shared-season", "ets(best)", "theta", "arima(best)"),
+    "Q": ("ets(best)", "theta", "arima(best)"),
+}
+_OTHERWISE = ("ets(A,Ad,N)", "arima(best)")
+_LAST = ("ets(A,N,N)", "naive")
+"""What is left for series that are too short for all else."""
+
+
+def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOptions | None = None) -> Recipe:
+    """A sound start for any panel.
+
+    As many origins as the history bears while a year and a half stays to learn from, at most six. They lie a multiple
+    of the longest lead apart: no two windows hold the same values, so that each says something of its own, over a year
+    or more; and the end of the history lies on their grid, so that what is fitted there is an origin's when it is one.
+    Where the history bears fewer than three such origins, up to four lie closer.
+    """
+    timeline = panel.timeline
+    leads = _LEADS[timeline.frequency]
+    leads = max(1, min(leads, timeline.n_periods // 4))
+    year = {"D": 364, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 6, "N": 24}[timeline.frequency]
+    step = leads * max(1, round((year - leads) / (5 * leads)))
+    room = timeline.n_periods - leads - max(round(1.5 * year), 8)
+    number = max(1, min(6, 1 + max(0, room) // step))
+    if number < 3:  # a short history: more origins from fewer periods
+        step = max(1, leads // 3)
+        number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
+    origins(timeline.n_periods, number, step, leads)  # there is room for them, or RecipeError
+    slow = ("tsb",) if _has_slow_movers(panel) else ()
+    entries = default_drivers(panel.drivers, timeline.n_periods, leads)
+    driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
+    stands = _STANDS.get(timeline.frequency, _NO_SEASON).format(m=timeline.season_length)
+    blends = ((f"blend(mean; {'; '.join(driven)})",) if driven else ()) + (stands,)
+    methods = (*blends, *_BESIDE.get(timeline.frequency, _OTHERWISE), *slow, "ets(A,N,N)", *driven)
+    return Recipe(
+        name="Default",
+        structure={} if panel.edges else structure,
+        edges=panel.edges.name if panel.edges else "",
+        methods=methods,
+        origins=number,
+        step=step,
+        leads=leads,
+        anchor=timeline.labels[timeline.n_periods - leads - 1],
+        fallback=(*blends, *_LAST),
+        nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
+        ended_after=season_and_a_bit(timeline),
+        data=data,
+    )
+
+
+def _has_slow_movers(panel: Panel) -> bool:
+    """A twentieth of the series have no demand in a quarter of the periods from their first demand on."""
+    sold = np.nan_to_num(panel.values) != 0.0
+    began = np.argmax(sold, axis=1)
+    possible = np.where(sold.any(axis=1), panel.timeline.n_periods - began, 0)
+    return bool((sold.sum(axis=1) < 0.75 * possible).mean() > 0.05)
+
+
+def _mostly_positive(panel: Panel) -> bool:
+    """Demand with a few returns is still demand; data that is often negative is something else."""
+    known = panel.values[panel.values == panel.values]
+    return bool((known < 0).mean() < 0.02) if len(known) else True
+
+
+def season_and_a_bit(timeline: Timeline) -> int:
+    """A product that is sold in one part of the year only is not ended before that part has passed without a sale."""
+    year = {"D": 365, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 2, "N": 24}[timeline.frequency]
+    return year + max(1, round(year / 12))
