@@ -24,13 +24,15 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
 from tansy.engine.reading.append import read_history
+from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.findings import Finding
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import read_table
 from tansy.engine.reconcile.projection import METHODS, reconcile
 from tansy.engine.study import export
-from tansy.engine.study.recipe import read_recipe_file
+from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.recipe import Recipe, read_recipe_file
 from tansy.engine.study.run import run_study
 from tansy.engine.study.store import USUAL_MB, Store
 
@@ -127,12 +129,56 @@ def _say(findings: list[Finding], where: str) -> None:
         typer.echo(f"{where}: {finding.kind}: {finding.count:,} ({finding.remedy})", err=True)
 
 
+Beside = Annotated[
+    list[Path] | None,
+    typer.Option("--beside", help="A file of attributes, drivers or edges; may be given several times."),
+]
+Gaps = Annotated[str, typer.Option(help="A missing period is zero, unknown or interpolate.")]
+
+
+def _default(
+    file: Path, beside: list[Path], folder: Path, time: str, value: str, by: list[str], gaps: str
+) -> tuple[Reading, Recipe]:
+    """A file as it is understood, and the recipe that it gets unasked, with paths from `folder` on."""
+
+    def named(path: Path) -> str:
+        return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
+
+    options = ReadOptions(
+        file=named(file), time=time, value=value, keys=tuple(by), gaps=gaps,
+        attribute_files={named(path): "" for path in beside} or None,
+    )  # fmt: skip
+    reading = read_history(file, options, folder)
+    _say(reading.findings, file.name)
+    return reading, default_recipe(reading.panel, default_levels(reading.panel), reading.options)
+
+
+@app.command("recipe")
+def recipe_command(
+    file: Path,
+    beside: Beside = None,
+    time: Time = "",
+    value: Value = "",
+    by: By = None,
+    gaps: Gaps = "zero",
+    out: Annotated[Path | None, typer.Option("--out", help="Write the recipe here instead of to stdout.")] = None,
+) -> None:
+    """Write the recipe that a file gets without asking, as TOML, to be read, changed and run."""
+    folder = out.parent if out else Path()
+    _, made = _default(file, beside or [], folder, time, value, by or [], gaps)
+    if out:
+        out.write_text(made.to_toml(), encoding="utf-8")
+    else:
+        typer.echo(made.to_toml(), nl=False)
+
+
 @app.command()
 def run(
-    recipe: Path,
+    recipe: Annotated[Path, typer.Argument(help="A recipe, or a file of sales, which gets the default recipe.")],
     out: Annotated[Path, typer.Option("--out", help="Folder for forecasts, accuracy and summary.")],
     form: Annotated[str, typer.Option("--format", help="parquet or csv.")] = "parquet",
     data: Annotated[Path | None, typer.Option(help="Read this sales file instead of the recipe's.")] = None,
+    beside: Beside = None,
     keep: Annotated[
         Path | None, typer.Option(help="Folder in which results are kept, for later runs to use again.")
     ] = None,
@@ -140,17 +186,25 @@ def run(
         bool, typer.Option("--save-backtest", help="Write backtest.parquet too: every forecast from every origin.")
     ] = False,
 ) -> None:
-    """Run a study from a recipe and write forecasts, accuracy.csv, corrections.csv and summary.json."""
+    """Run a study and write forecasts, accuracy.csv, corrections.csv, summary.json and, of a file, recipe.toml."""
     if form not in ("parquet", "csv"):
         raise FileError(f"The format is parquet or csv, not {form!r}.")
-    chosen = read_recipe_file(recipe)
-    if chosen.data is None:
-        raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
-    path = data or recipe.parent / chosen.data.file
-    typer.echo(f"reading {path} ...", err=True)
-    reading = read_history(path, replace(chosen.data, edges_file=chosen.edges), recipe.parent)
-    _say(reading.findings, path.name)
-    out.mkdir(parents=True, exist_ok=True)
+    if recipe.suffix.lower() == ".toml":
+        if beside:
+            raise FileError("A recipe names the files beside the sales under [data]; --beside is for a file of sales.")
+        chosen = read_recipe_file(recipe)
+        if chosen.data is None:
+            raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
+        path = data or recipe.parent / chosen.data.file
+        typer.echo(f"reading {path} ...", err=True)
+        reading = read_history(path, replace(chosen.data, edges_file=chosen.edges), recipe.parent)
+        _say(reading.findings, path.name)
+        out.mkdir(parents=True, exist_ok=True)
+    else:
+        out.mkdir(parents=True, exist_ok=True)
+        typer.echo(f"reading {recipe} ...", err=True)
+        reading, chosen = _default(recipe, beside or [], out, "", "", [], "zero")
+        (out / "recipe.toml").write_text(chosen.to_toml(), encoding="utf-8")
     study = run_study(
         reading.panel,
         chosen,

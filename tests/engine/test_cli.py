@@ -208,6 +208,23 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
     assert measures.columns == ["level", "method", "lead", "measure", "value"]
 
 
+def test_a_file_is_run_without_a_recipe_and_the_recipe_it_gets_gives_the_same(sales: Path, tmp_path: Path) -> None:
+    (tmp_path / "skus.csv").write_text("sku,line\na,A\nbb,B\n")
+    beside = ["--beside", tmp_path / "skus.csv"]
+    tansy("run", sales, "--out", tmp_path / "unasked", *beside)
+    written = tansy("recipe", sales, *beside, "--out", tmp_path / "own.toml")
+    assert written.stdout == "" and "blend(" in (tmp_path / "own.toml").read_text()
+    tansy("run", tmp_path / "own.toml", "--out", tmp_path / "again")
+    tansy("run", tmp_path / "unasked" / "recipe.toml", "--out", tmp_path / "third")
+    first, again, third = (
+        pl.read_parquet(tmp_path / one / "forecasts.parquet") for one in ("unasked", "again", "third")
+    )
+    assert first.equals(again) and first.equals(third)
+    assert "skus.csv" in (tmp_path / "unasked" / "recipe.toml").read_text()
+    said = tansy("run", tmp_path / "own.toml", "--out", tmp_path / "fourth", *beside, ok=False).stderr
+    assert "--beside is for a file of sales" in said
+
+
 def test_run_corrects_by_the_recipes_rules_and_lists_every_value(tmp_path: Path) -> None:
     rows = SALES.splitlines()
     at = next(i for i, row in enumerate(rows) if row.startswith("2024-W20,bb,n"))
