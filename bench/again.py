@@ -37,7 +37,7 @@ def demo():
 
 def main() -> None:
     from tansy.engine.reading.attributes import default_levels
-    from tansy.engine.study.recipe import default_recipe
+    from tansy.engine.study.defaults import default_recipe
     from tansy.engine.study.run import run_study
     from tansy.engine.study.store import Store
 

@@ -66,7 +66,7 @@ def one(folder: Path, n_methods: int, n_origins: int, leads: int) -> dict[str, o
     from tansy.engine.reading.history import read_panel
     from tansy.engine.reading.options import ReadOptions
     from tansy.engine.study import export
-    from tansy.engine.study.recipe import default_recipe
+    from tansy.engine.study.defaults import default_recipe
     from tansy.engine.study.run import run_study
 
     began = time.perf_counter()

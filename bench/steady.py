@@ -21,7 +21,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import read_panel
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.study.recipe import default_recipe
+from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.run import Study, run_study
 
 CHANGE, MOST = 1e-7, 1e-4

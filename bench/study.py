@@ -26,7 +26,7 @@ def one(seed: int) -> dict[str, Any]:
     from tansy.engine.reading.history import read_panel
     from tansy.engine.reading.options import ReadOptions
     from tansy.engine.study import export
-    from tansy.engine.study.recipe import default_recipe
+    from tansy.engine.study.defaults import default_recipe
     from tansy.engine.study.run import run_study
 
     with tempfile.TemporaryDirectory() as name:
