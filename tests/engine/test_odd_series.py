@@ -114,7 +114,7 @@ def test_an_unknown_error_variance_gets_a_typical_weight() -> None:
 def chosen_of_one(losses: Floats) -> int:
     n_methods = losses.shape[1]
     every, nothing = np.ones((1, n_methods), dtype=bool), np.empty(0, dtype=np.int64)
-    return int(choose(losses, every, every[0], nothing, np.zeros(1, dtype=np.int64), ChoiceRule())[0][0])
+    return int(choose(losses, every, every[0], nothing, np.zeros(1, dtype=np.int64), ChoiceRule()).method[0])
 
 
 def test_a_method_tested_once_is_not_chosen_over_methods_tested_often() -> None:

@@ -20,6 +20,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from enum import IntEnum
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +46,39 @@ class ChoiceRule:
     own: float = 0.1
 
 
+class Ground(IntEnum):
+    """Why a series has its method: nothing was tested on it; nothing was better than what stands; its group does
+    better with it; its own windows speak for it; the recipe has no fallback, and its group errs least with it."""
+
+    UNTESTED = 0
+    STANDS = 1
+    GROUP = 2
+    OWN = 3
+    LEAST = 4
+
+
+@dataclass(frozen=True)
+class Choices:
+    """method: [series], its position, -1 where none is defined. ground: [series], see `Ground`. stood: [series], the
+    method that it took the place of. ahead and doubt: [series], by how much the error is below that of the one that
+    stood, as a share, and the standard error of that share; NaN where nothing took its place. windows: [series], how
+    many spoke. n_group: [series], how many series chose together."""
+
+    method: Integers
+    ground: Integers
+    stood: Integers
+    ahead: Floats
+    doubt: Floats
+    windows: Integers
+    n_group: Integers
+
+    @classmethod
+    def none(cls, n: int) -> Choices:
+        """Of series that nothing was decided for."""
+        nothing, unknown = np.full(n, -1, dtype=np.int64), np.full(n, np.nan)
+        return cls(nothing, np.zeros(n, dtype=np.int64), nothing, unknown, unknown, nothing + 1, nothing + 2)
+
+
 def groups_of(level_of: Integers, kind: Integers) -> Integers:
     """Group of each node: its kind within its level, or its level where that kind has few nodes."""
     n_kinds = int(kind.max(initial=0)) + 1
@@ -55,7 +89,7 @@ def groups_of(level_of: Integers, kind: Integers) -> Integers:
 
 def choose(
     losses: Floats, defined: Booleans, eligible: Booleans, fallback: Integers, group: Integers, rule: ChoiceRule
-) -> tuple[Integers, Booleans]:
+) -> Choices:
     """Choose a method for every series.
 
     Parameters
@@ -66,11 +100,6 @@ def choose(
     eligible : [methods], which may be chosen for what they have shown.
     fallback : positions of the methods to take until others have shown to be better, the first that is defined.
     group : [series].
-
-    Returns
-    -------
-    chosen : [series], position of the method, -1 where none is defined.
-    was_tested : [series], whether any error spoke for or against a method.
     """
     each = np.arange(len(defined))
     standing = _standing(defined, eligible, fallback)
@@ -78,10 +107,27 @@ def choose(
     usable = defined & eligible
     usable[each, at] |= standing >= 0
     ratios = _Ratios.of(losses, at, usable, 2.0 if rule.measure == "squared" else 1.0)
-    of_group = ratios.best_of_groups(group, rule.margin, prefer=len(fallback) > 0)
-    chosen = np.where((of_group >= 0) & usable[each, np.maximum(of_group, 0)], of_group, standing)
-    was_tested: Booleans = np.asarray((~np.isnan(ratios.total)).any(axis=1))
-    return np.where(standing >= 0, ratios.left(chosen, group, rule), -1), was_tested
+    best, better, error = ratios.best_of_groups(group, rule.margin, prefer=len(fallback) > 0)
+    taken = (best >= 0) & usable[each, np.maximum(best, 0)] & (best != standing)
+    of_group = np.where(taken, best, standing)
+    own, believed, doubt = ratios.left(of_group, group, rule)
+    left = own != of_group
+    windows = (~np.isnan(losses[each, at])).sum(axis=1)
+    ground = np.select(
+        [np.isnan(ratios.total).all(axis=1), left, taken],
+        [Ground.UNTESTED, Ground.OWN, Ground.GROUP if len(fallback) else Ground.LEAST],
+        Ground.STANDS if len(fallback) else Ground.LEAST,
+    )
+    ahead = 1.0 - np.exp(np.where(left, believed, np.where(taken, better, np.nan)))
+    return Choices(
+        method=np.where(standing >= 0, own, -1),
+        ground=ground,
+        stood=np.where(left, of_group, standing),
+        ahead=ahead,
+        doubt=np.where(left, doubt, np.where(taken, error, np.nan)) * (1.0 - ahead),
+        windows=windows,
+        n_group=np.bincount(group)[group],
+    )
 
 
 def _standing(defined: Booleans, eligible: Booleans, fallback: Integers) -> Integers:
@@ -114,9 +160,9 @@ class _Ratios:
         in_all = _log_ratio(own.sum(axis=2) + tiny[:, :, 0], other.sum(axis=2) + tiny[:, :, 0], power)
         return cls(np.where(known & enough[:, :, None], by_window, np.nan), np.where(enough, in_all, np.nan))
 
-    def best_of_groups(self, group: Integers, margin: float, prefer: bool) -> Integers:
-        """Method that the group of each series prefers, -1 for what stands, [series]. prefer: whether what stands must
-        be beaten by more than the margin."""
+    def best_of_groups(self, group: Integers, margin: float, prefer: bool) -> tuple[Integers, Floats, Floats]:
+        """Method that the group of each series prefers, -1 for what stands, the mean ratio of it there and the standard
+        error of that, [series] each. prefer: whether what stands must be beaten by more than the margin."""
         _, at = np.unique(group, return_inverse=True)
         at = at.ravel()
         n_groups, n_methods = int(at.max(initial=-1)) + 1, self.total.shape[1]
@@ -125,7 +171,9 @@ class _Ratios:
             mean[:, j], error[:, j] = self._of_method(j, at, n_groups)
         better = mean < -margin * error if prefer else ~np.isnan(mean)
         best = np.argmin(np.where(better, mean, np.inf), axis=1)
-        return np.asarray(np.where(better.any(axis=1), best, -1)[at])
+        groups = np.arange(n_groups)
+        found = np.where(better.any(axis=1), best, -1)
+        return found[at], mean[groups, best][at], error[groups, best][at]
 
     def _of_method(self, j: int, at: Integers, n_groups: int) -> tuple[Floats, Floats]:
         """Mean ratio of a method over each group, and its standard error: the larger of that over series and that over
@@ -150,8 +198,9 @@ class _Ratios:
         error = np.where(n_windows > 1, np.fmax(over_series, over_windows), deviation)
         return np.where(enough, mean, np.nan), np.where(np.isnan(error), np.inf, error)
 
-    def left(self, chosen: Integers, group: Integers, rule: ChoiceRule) -> Integers:
-        """The choice of each series where its own windows speak against that of its group.
+    def left(self, chosen: Integers, group: Integers, rule: ChoiceRule) -> tuple[Integers, Floats, Floats]:
+        """The choice of each series where its own windows speak against that of its group, the ratio that is believed
+        then and the standard error of that, [series] each.
 
         How much better another method is on a series is believed as far as series of the group differ by more than the
         noise of their windows explains (empirical Bayes: Efron, Morris 1975); where none does, nobody leaves.
@@ -159,7 +208,7 @@ class _Ratios:
         each, at = np.arange(len(chosen)), np.maximum(chosen, 0)
         _, of = np.unique(group, return_inverse=True)
         of = of.ravel()
-        found, least = chosen.copy(), np.zeros(len(chosen))
+        found, least, doubts = chosen.copy(), np.zeros(len(chosen)), np.zeros(len(chosen))
         for j in range(self.total.shape[1]):
             relative = self.total[:, j] - self.total[each, at]
             error, n_windows = _standard_error(self.windows[:, j] - self.windows[each, at])
@@ -175,10 +224,10 @@ class _Ratios:
             believed = mean + np.nan_to_num(belief) * (own - mean)
             doubt = np.sqrt(true * (1.0 - np.nan_to_num(belief)))
             leaves = (believed < math.log(1.0 - rule.own)) & (believed < -rule.margin * doubt) & (count[of_own] > 2)
-            rows = np.nonzero(known)[0][leaves & (believed < least[known])]
-            least[rows] = believed[leaves & (believed < least[known])]
-            found[rows] = j
-        return found
+            leaves &= believed < least[known]
+            rows = np.nonzero(known)[0][leaves]
+            found[rows], least[rows], doubts[rows] = j, believed[leaves], doubt[leaves]
+        return found, least, doubts
 
 
 def _log_ratio(own: Floats, other: Floats, power: float) -> Floats:

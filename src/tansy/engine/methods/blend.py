@@ -7,6 +7,7 @@ of noisy windows. A part that cannot be fitted to a series is left out there.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -63,6 +64,12 @@ class Blend(Form):
         return self.parts
 
     @property
+    def brief(self) -> str:
+        families = Counter(part.family for part in self.parts)
+        counted = [name if n == 1 else f"{n} {name}" for name, n in families.items()]
+        return f"{'weighted mean' if self.rule == 'weights' else self.rule} of {', '.join(counted)}"
+
+    @property
     def simplicity(self) -> tuple[int, int]:
         return RICHEST + 1, len(self.parts)
 
@@ -75,7 +82,7 @@ class Blend(Form):
         return any(part.has_season or part.harmonics for part in self.parts)
 
     def in_words(self) -> str:
-        return f"{_SAID[self.rule]} {len(self.parts)} methods: {', '.join(map(str, self.parts))}."
+        return f"{_SAID[self.rule]} {len(self.parts)} methods."
 
     def fields(self, around: Surroundings) -> list[Field]:
         rules = (("mean", "mean"), ("median", "median"), ("trimmed", "mean without extremes"), ("weights", "weighted"))

@@ -155,6 +155,11 @@ class Form:
         return (self,)
 
     @property
+    def brief(self) -> str:
+        """The form in a few words, for where there is no room for its text."""
+        return str(self)
+
+    @property
     def shares_season(self) -> bool:
         """Whether it, or a part of it, is given the season of its group."""
         return any(leaf.shared_season for leaf in self.leaves)

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.choice import choose, groups_of
+from tansy.engine.backtest.choice import Choices, choose, groups_of
 from tansy.engine.compute.threads import run_chunks
 from tansy.engine.kernels.windows import losses_by_then
 from tansy.engine.study import accuracy
@@ -28,13 +28,13 @@ _MOST_LOSS = 1e30  # what half the digits can hold, and far beyond what a choice
 @dataclass(frozen=True)
 class Chosen:
     """method: [nodes, origins + 1], position of the method at each origin and at the end, -1 where none is defined.
-    was_tested: [nodes]. base: [nodes, origins + 1, H], sigma: [nodes, origins + 1], spread: [nodes, origins + 1, H], of
-    the chosen method. benchmark: [nodes, origins, H], the seasonal naive. parameters: [nodes, P], of the method chosen
+    choices: those at the end, and why. base: [nodes, origins + 1, H], sigma: [nodes, origins + 1], spread: [nodes,
+    origins + 1, H], of the chosen method. benchmark: [nodes, origins, H], the seasonal naive. parameters: [nodes, P], of the method chosen
     at the end, named by parameter_names[method]. scores: [nodes, methods, 5]. pooled: [levels + 1, methods, H + 1, 10],
     see `accuracy.pooled_sums`."""
 
     method: Integers
-    was_tested: Booleans
+    choices: Choices
     base: Floats
     sigma: Floats
     spread: Floats
@@ -59,7 +59,7 @@ def choose_all(
     n, horizon, n_origins = prepared.graph.n_nodes, prepared.recipe.leads, len(prepared.seen_at)
     chosen = Chosen(
         method=np.full((n, n_origins + 1), -1, dtype=np.int64),
-        was_tested=np.zeros(n, dtype=bool),
+        choices=Choices.none(0),
         base=np.full((n, n_origins + 1, horizon), np.nan),
         sigma=np.full((n, n_origins + 1), np.nan),
         spread=np.full((n, n_origins + 1, horizon), np.nan),
@@ -72,8 +72,7 @@ def choose_all(
     work = _Work(prepared, methods, endings, chosen)
     starts = list(range(0, n, BLOCK))
     pooled = [part for own in run_chunks(work.judge, starts, workers, meanwhile) for part in own]
-    for o in range(len(endings)):
-        work.decide(o)
+    choices = [work.decide(o) for o in range(len(endings))]
     found = {one.start: one for one in run_chunks(work.take, starts, workers, meanwhile)}
     ordered = [found[start] for start in starts]
     names = [list(dict.fromkeys(name for one in ordered for name in one.names.get(j, ()))) for j in range(len(methods))]
@@ -82,7 +81,7 @@ def choose_all(
         for j, rows, values in one.parameters:
             parameters[rows[:, None], [names[j].index(name) for name in one.names[j]]] = values
     return replace(
-        chosen, parameters=parameters, parameter_names=tuple(map(tuple, names)),
+        chosen, choices=choices[-1], parameters=parameters, parameter_names=tuple(map(tuple, names)),
         pooled=accuracy.by_level(prepared.graph, sorted(pooled, key=lambda part: part[0].start)),
     )  # fmt: skip
 
@@ -132,16 +131,16 @@ class _Work:
                 out.benchmark[rows, o] = own[self._benchmark]
         return self._accuracy(rows, means, scale)
 
-    def decide(self, o: int) -> None:
+    def decide(self, o: int) -> Choices:
         """Choose at one of the origins, or at the end, for all nodes."""
         seen, recipe = self._seen[o], self._prepared.recipe
         group = groups_of(self._prepared.graph.level_of, seen.kind)
         losses = self._losses[o].astype(np.float64)
-        chosen, tested = choose(losses, self._defined[o], self._eligible, self._fallback, group, recipe.choice)
-        each = np.arange(len(chosen))
+        found = choose(losses, self._defined[o], self._eligible, self._fallback, group, recipe.choice)
+        each = np.arange(len(group))
         by_hand = (seen.kept >= 0) & self._defined[o][each, np.maximum(seen.kept, 0)]
-        self._out.method[:, o] = np.where(by_hand, seen.kept, chosen)
-        self._out.was_tested[:] = tested
+        self._out.method[:, o] = np.where(by_hand, seen.kept, found.method)
+        return found
 
     def take(self, start: int) -> _Taken:
         """Write what the methods chosen for some nodes forecast."""

@@ -34,6 +34,7 @@ from tansy.engine.study.coherent import believed, key_of, nothing_below, reconci
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
+from tansy.engine.study.reasons import reasons
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Store
@@ -58,7 +59,7 @@ class Study:
     are scored, without stock-outs and closures. corrections: what was changed.
     seen_at: number of periods seen at each origin, oldest first.
     methods: texts from simple to rich. chosen_at: [nodes, origins], position of the method chosen there, by errors that
-    had come by then, -1 where the node was zero by decision. was_tested: [nodes].
+    had come by then, -1 where the node was zero by decision. reasons: [nodes], why each has its method now.
     published: the forecast from the end of history.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
     kinds: what the demand of each node is like. notes: node -> what plans say of its forecast. kept:
@@ -78,7 +79,7 @@ class Study:
     seen_at: list[int]
     methods: tuple[str, ...]
     chosen_at: Integers
-    was_tested: Booleans
+    reasons: list[str]
     published: Forecast
     tested: Floats
     tested_quantiles: Floats
@@ -250,7 +251,7 @@ def _run(
         seen_at=seen_at,
         methods=methods,
         chosen_at=chosen.method[:, :-1],
-        was_tested=chosen.was_tested,
+        reasons=reasons(chosen.choices, methods, graph, end.kinds),
         published=published,
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
         tested_quantiles=tested_quantiles,

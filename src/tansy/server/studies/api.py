@@ -15,7 +15,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
+from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
@@ -183,7 +185,9 @@ class NodeSerializer(serializers.Serializer):
     method = serializers.CharField(allow_null=True)
     family = serializers.CharField(help_text="Of the method; empty without one.", allow_blank=True)
     searched = serializers.BooleanField(help_text="Whether the method looks for its form, which may change.")
-    was_tested = serializers.BooleanField()
+    brief = serializers.CharField(help_text="The method in a few words; empty without one.", allow_blank=True)
+    parts = serializers.ListField(child=serializers.CharField(), help_text="Methods of a blend; empty without one.")
+    reason = serializers.CharField(help_text="Why it has this method; empty without one.", allow_blank=True)
     plan = serializers.CharField(help_text="The plan that the forecast comes from; else empty.")
     kept = serializers.CharField(help_text="Why the method was kept by hand; else empty.")
     kind = KindSerializer()
@@ -209,6 +213,10 @@ class AccuracySerializer(serializers.Serializer):
     levels = AccuracyLevelSerializer(many=True)
     measures = serializers.ListField(child=serializers.CharField())
     methods = serializers.ListField(child=serializers.CharField())
+    briefs = serializers.ListField(child=serializers.CharField(), help_text="The methods in a few words each.")
+    parts = serializers.ListField(
+        child=serializers.ListField(child=serializers.CharField()), help_text="Per method, those that it blends."
+    )
     reconciliations = serializers.ListField(child=serializers.CharField())
     bands = serializers.ListField(child=serializers.FloatField())
     by_method = serializers.ListField(child=serializers.ListField(child=serializers.ListField(child=NullableFloats())))
@@ -342,9 +350,14 @@ class SummaryView(APIView):
         """Pooled accuracy, and figures of the run."""
         result = _result(pk, "accuracy")
         summary = result.summary
+        forms = {text: None if text in (CHOICE, PUBLISHED) else parse(text) for text in result.accuracy["methods"]}
         return Response(
             {
-                "accuracy": result.accuracy,
+                "accuracy": {
+                    **result.accuracy,
+                    "briefs": [form.brief if form else text for text, form in forms.items()],
+                    "parts": [parts_of(form) for form in forms.values()],
+                },
                 "n_series": summary["series"],
                 "n_nodes": summary["nodes"],
                 "origins": summary["origins"],
@@ -356,6 +369,11 @@ class SummaryView(APIView):
                 "peak_memory_mb": summary["peak_memory_mb"],
             }
         )
+
+
+def parts_of(form: Form | None) -> list[str]:
+    """Methods of a blend; none of anything else."""
+    return [str(leaf) for leaf in form.leaves] if form and form.leaves != (form,) else []
 
 
 def _list(values: np.ndarray) -> list[float | None]:
@@ -447,7 +465,9 @@ class NodeView(APIView):
                 "method": str(form) if form else None,
                 "family": form.family if form else "",
                 "searched": bool(form and form.searched),
-                "was_tested": here.was_tested,
+                "brief": form.brief if form else "",
+                "parts": parts_of(form),
+                "reason": here.reason,
                 "plan": here.plan,
                 "kept": here.kept,
                 "kind": {"words": here.kind, **here.kind_figures},

@@ -179,7 +179,7 @@ class Node(models.Model):
     name = models.CharField(max_length=300)
     trail = models.JSONField()
     chosen = models.SmallIntegerField(help_text="Position of the method, -1 where the node is zero by decision.")
-    was_tested = models.BooleanField()
+    reason = models.CharField(max_length=400, blank=True)
     kind = models.CharField(max_length=60)
     plan = models.CharField(max_length=300, blank=True, help_text="The plan that the forecast comes from.")
     kept = models.CharField(max_length=400, blank=True, help_text="Why its method was kept by hand.")

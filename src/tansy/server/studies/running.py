@@ -152,7 +152,7 @@ def save(study: Study, found: Findings) -> None:
                 name=graph.name(i),
                 trail=ways[i],
                 chosen=int(found.chosen[i]),
-                was_tested=bool(found.was_tested[i]),
+                reason=found.reasons[i],
                 kind=found.kinds.words(i),
                 plan=found.notes.get(i, ""),
                 kept=found.kept.get(i, ""),

@@ -26,6 +26,8 @@ const summary: Schema['Summary'] = {
     ],
     measures: ['RMSSE', 'WAPE', 'MAE', 'bias', 'gain'],
     methods: [...METHODS, 'choice per series', 'published'],
+    briefs: [...METHODS, 'choice per series', 'published'],
+    parts: [],
     reconciliations: ['none', 'bottom-up', 'variance'],
     bands: [95, 80],
     by_method: [0, 1, 2, 3, 4].map(figures),
@@ -69,7 +71,7 @@ describe('the backtest', () => {
     open();
     const rows = texts(await screen.findByRole('region', { name: 'Over all leads' }));
     expect(rows.slice(1).map((row) => row[0])).toEqual([
-      'published chosen per series, then reconciled',
+      'published the choice, reconciled',
       'choice per series before reconciliation',
       'theta',
       'ets(best)',

@@ -107,7 +107,7 @@ function ByLead({ accuracy, level, measure }: { accuracy: Accuracy; level: numbe
       .slice(0, 4);
     const shown = new Set([...best, accuracy.methods.indexOf('seasonal-naive'), accuracy.methods.length - 1]);
     const lines = [...shown].map((j) => ({
-      name: accuracy.methods[j] ?? '',
+      name: accuracy.briefs[j] ?? '',
       values: (table[j] ?? []).slice(1).map((lead) => lead[k] ?? null),
       strong: j === accuracy.methods.length - 1,
       dashed: accuracy.methods[j] === 'seasonal-naive',
@@ -147,8 +147,13 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
     return (
       <tr key={name}>
         <td className={note ? 'font-semibold' : ''}>
-          {name}
+          {accuracy.briefs[j]}
           {note && <span className="font-normal text-second"> {note}</span>}
+          {accuracy.parts[j]?.map((part) => (
+            <span key={part} className="block text-xs text-second">
+              {part}
+            </span>
+          ))}
         </td>
         <td className="num">{fixed(values[at('RMSSE')], 3)}</td>
         <td className="num">{fixed(values[at('WAPE')], 1)}</td>
@@ -194,14 +199,15 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
           </tr>
         </thead>
         <tbody>
-          {row(n - 1, 'chosen per series, then reconciled')}
+          {row(n - 1, 'the choice, reconciled')}
           {row(n - 2, 'before reconciliation')}
           {order.map((j) => row(j))}
         </tbody>
       </table>
       <p className="mt-2 max-w-[90ch] text-second">
-        At each origin every series is judged with the method chosen by the errors that had come by then (at
-        the first, the recipe&rsquo;s fallback), so that the first two rows are what a planner would have had.{' '}
+        At each origin every series is judged with the method it had then: the recipe&rsquo;s first choice, or
+        another where errors that had come by then showed it to be better, over its group or on the series
+        alone, by more than chance explains. So the first two rows are what a planner would have had.{' '}
         {count(accuracy.zero_by_decision)} ended series are forecast as zero.
       </p>
     </section>

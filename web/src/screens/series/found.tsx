@@ -117,7 +117,14 @@ export function MethodPanel({ study, node }: { study: number; node: Schema['Node
         <h2 id="form" className="mb-1 font-semibold text-second">
           Method
         </h2>
-        <p>{node.method}</p>
+        <p>{node.parts.length > 0 ? node.brief : node.method}</p>
+        {node.parts.length > 0 && (
+          <ul aria-label="Its parts" className="mt-1 mb-2 space-y-1 border-l border-rule pl-2">
+            {node.parts.map((part) => (
+              <li key={part}>{part}</li>
+            ))}
+          </ul>
+        )}
         {own?.words && <p className="mt-1 text-second">{own.words}</p>}
         <Parameters shown={explain(node.parameters, periods(node.frequency, 1))} errors={errors} />
         <Criteria of={own?.criteria ?? {}} />

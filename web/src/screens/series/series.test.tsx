@@ -55,7 +55,9 @@ const node: Node = {
   method: 'mean',
   family: 'mean',
   searched: false,
-  was_tested: true,
+  reason: 'The recipe’s first choice.',
+  brief: 'theta',
+  parts: [],
   plan: '',
   kept: '',
   kind: { words: 'seasonal, smooth', interval: 1, variation: 0.1, empty: 0.2, window: null },
@@ -95,21 +97,18 @@ const why = async () =>
 
 describe('one series', () => {
   it.each<[string, Partial<Node>]>([
-    ['Least RMSSE of 2 methods over 3 origins; its error is 25 % below the seasonal naive’s.', {}],
+    ['The recipe’s first choice. Its error is 25 % below the seasonal naive’s.', {}],
     [
-      'Least RMSSE of 2 methods over 3 origins; its error is 5 % above the seasonal naive’s.',
-      { scores: [score('seasonal-naive', 1.2, 0), score('mean', 0.9, -5)] },
+      'Better here than theta. Its error is 5 % above the seasonal naive’s.',
+      {
+        reason: 'Better here than theta.',
+        scores: [score('seasonal-naive', 1.2, 0), score('mean', 0.9, -5)],
+      },
     ],
-    [
-      'Least RMSSE of 2 methods over 3 origins; the seasonal naive could not be fitted here.',
-      { scores: [score('naive', 1.2, null), score('mean', 0.9, null)] },
-    ],
-    ['Least RMSSE of 2 methods over 3 origins; no other method beat it.', { method: 'seasonal-naive' }],
-    [
-      'Least RMSSE of 2 methods over 3 origins; no other method beat it.',
-      // a series that repeats itself: no error, and nothing to gain on it
-      { method: 'seasonal-naive', scores: [score('seasonal-naive', 0, null), score('mean', 0.9, null)] },
-    ],
+    // where the seasonal naive could not be fitted, has no error, or is what was chosen, there is nothing to compare
+    ['The recipe’s first choice.', { scores: [score('naive', 1.2, null), score('mean', 0.9, null)] }],
+    ['The recipe’s first choice.', { method: 'seasonal-naive' }],
+    ['Too new.', { reason: 'Too new.', scores: [score('mean', null, null, 0)] }],
     ['Kept by ines: as agreed.', { kept: 'kept by ines: as agreed' }],
     [
       'A series without a past, like Spade at 80 %.',
@@ -125,7 +124,6 @@ describe('one series', () => {
       'Sold in season only, and nothing ahead lies in its season: forecast as zero.',
       { method: null, kind: { ...node.kind, words: 'in season only' } },
     ],
-    ['Too new to be tested at any origin: the simplest method that can be fitted.', { was_tested: false }],
   ])('says why: %s', async (sentence, changes) => {
     open(changes);
     expect(await why()).toBe(sentence);
@@ -212,6 +210,6 @@ describe('one series', () => {
     expect((await screen.findByRole('alert')).textContent).toContain('The disk is full.');
     serve(({ path }) => (/nodes\/n\d+\/$/.test(path) ? { body: node } : undefined));
     fireEvent.click(screen.getByRole('button', { name: /again/i }));
-    expect(await why()).toContain('Least RMSSE');
+    expect(await why()).toContain('The recipe’s first choice');
   });
 });

@@ -442,15 +442,9 @@ function whyMethod(node: Node, own: Schema['Score'] | undefined): string {
     return node.kind.words.startsWith('in season only')
       ? 'Sold in season only, and nothing ahead lies in its season: forecast as zero.'
       : 'No sale for more than a season: forecast as zero.';
-  const tried = node.scores.filter((one) => one.rmsse !== null).length;
-  if (!node.was_tested || !own || own.rmsse === null) {
-    return 'Too new to be tested at any origin: the simplest method that can be fitted.';
-  }
   const against =
-    own.method === 'seasonal-naive'
-      ? 'no other method beat it.'
-      : own.gain === null
-        ? 'the seasonal naive could not be fitted here.'
-        : `its error is ${Math.abs(own.gain).toFixed(0)} % ${own.gain < 0 ? 'above' : 'below'} the seasonal naive’s.`;
-  return `Least RMSSE of ${tried} methods over ${own.origins} origins; ${against}`;
+    !own || own.rmsse === null || own.gain === null || own.method === 'seasonal-naive'
+      ? ''
+      : `Its error is ${Math.abs(own.gain).toFixed(0)} % ${own.gain < 0 ? 'above' : 'below'} the seasonal naive’s.`;
+  return [node.reason, against].filter(Boolean).join(' ');
 }
