@@ -29,9 +29,9 @@ _MOST_LOSS = 1e30  # what half the digits can hold, and far beyond what a choice
 class Chosen:
     """method: [nodes, origins + 1], position of the method at each origin and at the end, -1 where none is defined.
     choices: those at the end, and why. base: [nodes, origins + 1, H], sigma: [nodes, origins + 1], spread: [nodes,
-    origins + 1, H], of the chosen method. benchmark: [nodes, origins, H], the seasonal naive. parameters: [nodes, P], of the method chosen
-    at the end, named by parameter_names[method]. scores: [nodes, methods, 5]. pooled: [levels + 1, methods, H + 1, 10],
-    see `accuracy.pooled_sums`."""
+    origins + 1, H], of the chosen method. benchmark: [nodes, origins, H], the seasonal naive. parameters: [nodes, P],
+    of the method chosen at the end, named by parameter_names[method]. scores: [nodes, methods, 5]. pooled: [levels + 1,
+    methods, H + 1, 10], see `accuracy.pooled_sums`."""
 
     method: Integers
     choices: Choices
