@@ -39,6 +39,7 @@ accept_above = 4.5
 candidates = [
     "seasonal-naive", "ets(A,N,N)", "ets(A,N,N) + shared-season", "arima(1,0,0) + x(log price, promotion)",
     "ets(A,N,N) + pooled(log price, promotion)", "ets(best)", "boxcox(best) ets(A,Ad,N)", "tsb",
+    "blend(weights; ets(A,N,N); seasonal-naive; learner)", "blend(median; ets(A,N,N); tsb; learner)",
 ]
 fallback = ["ets(A,N,N) + shared-season"]
 ended_after = 30

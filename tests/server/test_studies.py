@@ -373,3 +373,38 @@ def test_screen_and_command_line_give_the_same_bytes_with_drivers(client: APICli
                 assert own[name].to_numpy().tobytes() == screen[name].to_numpy().tobytes(), name
             else:
                 assert own[name].equals(screen[name]), name
+
+
+def test_another_choice_is_tried_and_kept_as_a_study_of_its_own(client: APIClient, done: Study) -> None:
+    url = f"/api/studies/{done.pk}/choice/"
+    as_run = client.get(url).json()
+    assert as_run["as_run"]["measure"] == "squared"
+    assert all(level["n_changed"] == 0 and level["rmsse"] == level["rmsse_as_run"] for level in as_run["levels"])
+    assert sum(level["n_nodes"] for level in as_run["levels"]) == done.nodes.count()
+    rule = {"fallback": "seasonal-naive", "margin": 10, "own": 99, "measure": "absolute"}
+    tried = client.get(url, rule).json()
+    own = {one["method"]: one for one in tried["methods"]}["seasonal-naive"]
+    assert own["n_nodes"] > own["n_as_run"]
+    assert sum(level["n_changed"] for level in tried["levels"]) > 0
+    for wrong, says in (({"margin": -1}, "margin"), ({"fallback": "theta(2)"}, "theta"), ({"fallback": "tsb"}, "tsb")):
+        answer = client.get(url, wrong)
+        assert answer.status_code in (400, 422) and says in answer.content.decode()
+    answer = client.post(
+        url, {"fallback": "seasonal-naive", "margin": 10, "own": 99, "measure": "absolute"}, format="json"
+    )
+    assert answer.status_code == 201, answer.content
+    other = Study.objects.get(pk=answer.json()["id"])
+    running.carry_out(other.run)
+    assert other.recipe.choice.measure == "absolute" and other.recipe.fallback[0] == "seasonal-naive"
+    result = Result.objects.get(study=other)
+    assert result.tasks_computed == 0, "nothing is fitted anew"
+    chosen = [result.methods[j] for j in other.nodes.exclude(chosen=-1).values_list("chosen", flat=True)]
+    promised = {one["method"]: one["n_nodes"] for one in tried["methods"] if one["n_nodes"]}
+    assert {name: chosen.count(name) for name in set(chosen)} == promised
+    Result.objects.filter(study=done).update(evidence=b"")
+    from tansy.server.studies import choice_api
+
+    choice_api._evidence_of.cache_clear()
+    choice_api._had.cache_clear()
+    old = client.get(url)
+    assert old.status_code == 409 and "run it again" in old.json()["detail"]

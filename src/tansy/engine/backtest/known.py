@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from functools import cached_property
 from hashlib import blake2b
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,8 @@ from tansy.engine.graph.histories import aggregate_history
 from tansy.engine.graph.node_drivers import node_drivers
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.form import Form
+from tansy.engine.methods.learned import Learned
+from tansy.engine.methods.learning import learn
 from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled, pooled_effects
 from tansy.engine.methods.shared_season import season_profiles
@@ -27,13 +30,28 @@ from tansy.engine.timeline import Timeline
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Entries = tuple[str, ...]
-Keep = Callable[[str, Callable[[], Pooled]], Pooled]
 
 KEY_BYTES = 16
+_LEAST_AHEAD = 0.5
 
 
-def anew(_: str, compute: Callable[[], Pooled]) -> Pooled:
-    return compute()
+class Keep(Protocol):
+    """Keeps what is found for all series at once. It is called with a key of all that this depends on and with what
+    computes it, and may return what was kept under that key."""
+
+    def pooled(self, key: str, compute: Callable[[], Pooled]) -> Pooled: ...
+
+    def learned(self, key: str, compute: Callable[[], Learned]) -> Learned: ...
+
+
+class Anew:
+    """Keeps nothing."""
+
+    def pooled(self, key: str, compute: Callable[[], Pooled]) -> Pooled:
+        return compute()
+
+    def learned(self, key: str, compute: Callable[[], Learned]) -> Learned:
+        return compute()
 
 
 class Known:
@@ -56,12 +74,11 @@ class Known:
         horizon: int,
         ended_after: int,
         kinds_by_hand: dict[int, str] | None = None,
-        keep: Keep = anew,
+        keep: Keep | None = None,
         nodes: Integers | None = None,
     ) -> None:
         """series, judged: [series, periods], as methods see them, and as forecasts are scored. kinds_by_hand: node ->
-        kind that a person gave to it. keep: called with a key of all that pooled effects depend on and with what
-        computes them; it may return what was kept under that key."""
+        kind that a person gave to it. keep: where effects and learners are kept; nowhere without."""
         self.graph = graph
         self.panel = panel
         self.timeline: Timeline = panel.timeline
@@ -70,7 +87,8 @@ class Known:
         self._series, self._judged = series, judged
         self._ended_after = ended_after
         self._by_hand = kinds_by_hand or {}
-        self._keep = keep
+        self._keep = keep or Anew()
+        self._learned: Learned | None = None
         self._drivers: dict[str, Floats] = {}
         self._pooled: dict[Entries, Pooled] = {}
         self._row_hashes: dict[tuple[str, str | Entries], list[bytes]] = {}
@@ -79,8 +97,8 @@ class Known:
     def n_seen(self) -> int:
         return self.timeline.n_periods
 
-    def only(self, nodes: Integers) -> Known:
-        """The same of some nodes."""
+    def only(self, nodes: Integers | None) -> Known:
+        """The same of some nodes, or of all."""
         return Known(
             self.graph, self.panel, self._series, self._judged, self.horizon, self._ended_after, self._by_hand,
             self._keep, nodes,
@@ -159,8 +177,48 @@ class Known:
             content.update(b"".join(part))
         for group in groups:
             content.update(group.tobytes())
-        found = self._keep(content.hexdigest(), compute)
+        found = self._keep.pooled(content.hexdigest(), compute)
         return found if self.nodes is None else found.rows(np.searchsorted(members, self.nodes))
+
+    def learned(self) -> Learned:
+        """What one model of all nodes of the graph says of these."""
+        if self.nodes is not None:
+            return self._of_all.learned().rows(self.nodes)
+        if self._learned is None:
+            self._learned = self._keep.learned(self._learner_key, self._learn)
+        return self._learned
+
+    @cached_property
+    def _of_all(self) -> Known:
+        return self if self.nodes is None else self.only(None)
+
+    def _learn(self) -> Learned:
+        return learn(
+            self.values, self.timeline, self.drivers(self._ahead()), self.profiles, self.season_group,
+            self.graph.level_of, self.horizon,
+        )  # fmt: skip
+
+    @cached_property
+    def _learner_key(self) -> str:
+        """Key of all that the model depends on."""
+        assert self.nodes is None
+        content = blake2b(repr((self.timeline, self.horizon)).encode(), digest_size=KEY_BYTES)
+        for kind, name in (("values", ""), ("profiles", ""), *(("driver", name) for name in self._ahead())):
+            content.update(f"{kind} {name} ".encode() + b"".join(self._hashes(kind, name)))
+        for place in (self.season_group, self.graph.level_of):
+            content.update(place.tobytes())
+        return content.hexdigest()
+
+    def _ahead(self) -> list[str]:
+        """Drivers that are known ahead: of most series that they were known of, for most leads. What a learner was told
+        of the past and is not told of the future would mislead it."""
+        found = []
+        for name, one in self.panel.drivers.items():
+            past, ahead = one[:, : self.n_seen], one[:, self.n_seen : self.n_seen + self.horizon]
+            known = np.isfinite(past[:, -self.horizon :]).mean() if past.shape[1] else 0.0
+            if name != "stock" and ahead.shape[1] and np.isfinite(ahead).mean() > _LEAST_AHEAD * known:
+                found.append(name)
+        return found
 
     def prepare(self, forms: Iterable[Form]) -> None:
         """Make what forms share, so that threads find it ready."""
@@ -169,6 +227,8 @@ class Known:
             for leaf in form.leaves:
                 if leaf.pooled:
                     self.pooled(leaf.pooled)
+                if leaf.learns:
+                    self.learned()
             if form.shares_season:
                 _ = self.profiles, self.season_group
 
@@ -180,6 +240,7 @@ class Known:
             self.timeline,
             {name: one[rows] for name, one in self.drivers(names).items()},
             {leaf.pooled: self.pooled(leaf.pooled).rows(rows) for leaf in form.leaves if leaf.pooled},
+            self.learned().rows(rows) if form.learns else None,
             profiles=self.profiles if form.shares_season else None,
             source_of=self.season_group[rows] if form.shares_season else None,
         )
@@ -187,6 +248,11 @@ class Known:
     def keys(self, form: Form) -> NDArray[np.uint64]:
         """For every node a key of all that `batch` gives a method of it, [nodes, 2]: the same for the same content,
         wherever the node stands and whatever it is called. Not of a blend, which is not fitted itself."""
+        if form.learns:
+            learner = bytes.fromhex(self._of_all._learner_key)
+            at = np.arange(self.graph.n_nodes) if self.nodes is None else self.nodes
+            own = [blake2b(learner + i.to_bytes(8, "big"), digest_size=KEY_BYTES).digest() for i in at.tolist()]
+            return np.frombuffer(b"".join(own), dtype="<u8").reshape(-1, 2)
         parts = [self._hashes("values")]
         if form.shared_season:
             own = self._hashes("profiles")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tansy.engine.backtest.known import Keep, anew
+from tansy.engine.backtest.known import Keep
 from tansy.engine.backtest.measures import mean_absolute_season_step, mean_square_step, nan_mean, wape
 from tansy.engine.methods import registry
 from tansy.engine.methods.fits import Floats
@@ -28,7 +28,7 @@ class Tested:
     measures: dict[str, float | None]
 
 
-def from_origins(prepared: Prepared, node: int, forms: Sequence[Form], keep: Keep = anew) -> list[Tested]:
+def from_origins(prepared: Prepared, node: int, forms: Sequence[Form], keep: Keep | None = None) -> list[Tested]:
     """Methods on one node from every origin of a study. Measures are taken over the origins that all the methods could
     forecast, so that they can be compared. keep: see `Known`."""
     seen_at, horizon = prepared.seen_at, prepared.recipe.leads

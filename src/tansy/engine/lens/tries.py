@@ -15,6 +15,7 @@ from tansy.engine.errors import DriverError, NotationError
 from tansy.engine.methods.as_json import numbers, tried
 from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.form import Form
+from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.methods.registry import fit, in_words
@@ -41,14 +42,15 @@ class Try:
 def try_methods(
     values: Floats, timeline: Timeline, texts: list[str], horizon: int, profile: Floats | None = None,
     drivers: Mapping[str, Floats] | None = None, pooled: Mapping[tuple[str, ...], Pooled] | None = None,
+    learned: Learned | None = None,
 ) -> list[Try]:  # fmt: skip
     """Fit each text to one series [T]; a wrong text spoils only its own try.
 
     profile: [T + H], the season of the group, for forms that share it. drivers: per name [1, T + H or more].
-    pooled: effects of its group, for forms that pool them.
+    pooled: effects of its group, for forms that pool them. learned: what the learner of its study found.
     """
     own = None if profile is None else profile[None, :]
-    batch = Batch(values[None, :], timeline, drivers or {}, pooled or {}, profiles=own)
+    batch = Batch(values[None, :], timeline, drivers or {}, pooled or {}, learned, profiles=own)
     found = []
     for text in texts[:MOST_TRIES]:
         form = understood(text, batch, horizon)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.methods.distribution import Distribution, Normal
 from tansy.engine.methods.form import Form
+from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.timeline import Timeline
 
@@ -27,6 +28,7 @@ class Batch:
 
     drivers: per name [series, periods + leads or more], known ahead, NaN not known; only forms that name them use them.
     pooled: per entries of pooled(...), the effects of these series; a form without any takes the batch for one group.
+    learned: what a learner found for these series; without it, it learns from the batch.
     sources: [groups, periods], histories with enough signal to estimate a season from, or profiles: [groups, periods +
     leads or more], that season already; source_of: [series], the group whose season a series may share; None where the
     batch is one group.
@@ -36,6 +38,7 @@ class Batch:
     timeline: Timeline
     drivers: Mapping[str, Floats] = field(default_factory=dict)
     pooled: Mapping[tuple[str, ...], Pooled] = field(default_factory=dict)
+    learned: Learned | None = None
     sources: Floats | None = None
     profiles: Floats | None = None
     source_of: Integers | None = None
@@ -47,6 +50,7 @@ class Batch:
             values=np.ascontiguousarray(self.values[which]),
             drivers={name: one[which] for name, one in self.drivers.items()},
             pooled={entries: one.rows(which) for entries, one in self.pooled.items()},
+            learned=None if self.learned is None else self.learned.rows(which),
             sources=self.own_sources,
             source_of=self.groups[which],
         )

@@ -165,6 +165,11 @@ class Form:
         return any(leaf.shared_season for leaf in self.leaves)
 
     @property
+    def learns(self) -> bool:
+        """Whether it, or a part of it, is one model for all series."""
+        return any(leaf.learns for leaf in self.leaves if leaf is not self)
+
+    @property
     def transformed(self) -> bool:
         return self.log or self.power is not None
 

@@ -12,13 +12,14 @@ from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.form import Field, Form, Surroundings
 from tansy.engine.methods.holders import Holder
 from tansy.engine.methods.intermittent import Intermittent
+from tansy.engine.methods.learner import Learner
 from tansy.engine.methods.regression import Regression
 from tansy.engine.methods.simple import MovingAverage, SeasonalMedian, Simple
 from tansy.engine.methods.smoothing import Smoothing
 from tansy.engine.methods.trends import Theta, Trend
 
 FAMILIES: tuple[type[Form], ...] = (
-    Simple, MovingAverage, SeasonalMedian, Trend, Theta, Smoothing, Intermittent, Arima, Regression, Blend,
+    Simple, MovingAverage, SeasonalMedian, Trend, Theta, Smoothing, Intermittent, Arima, Regression, Learner, Blend,
 )  # fmt: skip
 """From simple to rich. A new family is a class and its place here."""
 

@@ -13,6 +13,9 @@ reason beside figures, which `bench/real.py` and `bench/study.py` print:
 - Days: timetables repeat, and one odd day must not: the last week, the median of the last three, and a level with a
   season that fades.
 - With drivers known ahead: a regression with ARIMA errors, and smoothing with effects that the group shares.
+- The learner, where the season is too long for one series to show it well and many series are there to learn from: what
+  one has in two or three noisy copies, all together have in thousands. Elsewhere it is no part: trees do not carry a
+  trend on, and a timetable that repeats needs no learning.
 """
 
 from __future__ import annotations
@@ -41,6 +44,8 @@ _BESIDE = {
     "Q": ("ets(best)", "theta", "arima(best)"),
 }
 _OTHERWISE = ("ets(A,Ad,N)", "arima(best)")
+_LEARNED_FROM = 10_000
+"""Values of weekly series from which on a learner is a part."""
 _LAST = ("ets(A,N,N)", "naive")
 """What is left for series that are too short for all else."""
 
@@ -68,7 +73,12 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     entries = default_drivers(panel.drivers, timeline.n_periods, leads)
     driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
     stands = _STANDS.get(timeline.frequency, _NO_SEASON).format(m=timeline.season_length)
-    blends = ((f"blend(mean; {'; '.join(driven)})",) if driven else ()) + (stands,)
+    if _enough_to_learn(panel):
+        stands = stands.replace("; seasonal-naive)", "; seasonal-naive; learner)")
+        driven_parts = (*driven, "learner")
+    else:
+        driven_parts = driven
+    blends = ((f"blend(mean; {'; '.join(driven_parts)})",) if driven else ()) + (stands,)
     methods = (*blends, *_BESIDE.get(timeline.frequency, _OTHERWISE), *slow, "ets(A,N,N)", *driven)
     return Recipe(
         name="Default",
@@ -84,6 +94,10 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         ended_after=season_and_a_bit(timeline),
         data=data,
     )
+
+
+def _enough_to_learn(panel: Panel) -> bool:
+    return panel.timeline.frequency == "W" and int((~np.isnan(panel.values)).sum()) >= _LEARNED_FROM
 
 
 def _has_slow_movers(panel: Panel) -> bool:

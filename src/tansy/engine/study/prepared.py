@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.known import Keep, Known, anew
+from tansy.engine.backtest.known import Keep, Known
 from tansy.engine.backtest.origins import origins
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.errors import RecipeError, StructureError
@@ -89,7 +89,9 @@ class Prepared:
             self._changes[n] = self.corrections.until(n).and_then(rules)
         return self._changes[n]
 
-    def known(self, n_seen: int | None = None, keep: Keep = anew, nodes: NDArray[np.int64] | None = None) -> Known:
+    def known(
+        self, n_seen: int | None = None, keep: Keep | None = None, nodes: NDArray[np.int64] | None = None
+    ) -> Known:
         """The state of knowledge when `n_seen` periods had been seen; at the end of the history without a number.
 
         keep: see `Known`. nodes: of these alone.

@@ -31,11 +31,13 @@ from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study import accuracy, planned_nodes
 from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
+from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
 from tansy.engine.study.reasons import reasons
 from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.report import Report, kinds_of, report
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.store import Store
 from tansy.engine.study.tasks import Counts, Ending, carry_out
@@ -59,7 +61,8 @@ class Study:
     are scored, without stock-outs and closures. corrections: what was changed.
     seen_at: number of periods seen at each origin, oldest first.
     methods: texts from simple to rich. chosen_at: [nodes, origins], position of the method chosen there, by errors that
-    had come by then, -1 where the node was zero by decision. reasons: [nodes], why each has its method now.
+    had come by then, -1 where the node was zero by decision. evidence: what the choice stands on. reasons:
+    [nodes], why each has its method now.
     published: the forecast from the end of history.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
     kinds: what the demand of each node is like. notes: node -> what plans say of its forecast. kept:
@@ -68,7 +71,8 @@ class Study:
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     hits: [nodes, Q / 2], share of actuals inside each band of the backtest, widest band first.
     origin_wape: [nodes, origins], of the reconciled forecast from each origin.
-    tables: pooled accuracy, see `accuracy`. tasks: how many were computed and used again. seconds: per step.
+    tables: pooled accuracy, see `accuracy`. report: what the backtest says beyond it. tasks: how many were computed and
+    used again. seconds: per step.
     """
 
     timeline: Timeline
@@ -80,6 +84,7 @@ class Study:
     methods: tuple[str, ...]
     chosen_at: Integers
     reasons: list[str]
+    evidence: Evidence
     published: Forecast
     tested: Floats
     tested_quantiles: Floats
@@ -94,6 +99,7 @@ class Study:
     hits: Floats
     origin_wape: Floats
     tables: accuracy.Tables
+    report: Report
     largest_gap: float
     tasks: Counts
     seconds: dict[str, float]
@@ -208,7 +214,8 @@ def _run(
         seen = [ending.seen for ending in endings]
         end = prepared.known()
     with steps("choose"):
-        chosen = choose_all(prepared, methods, endings, workers, steps.stop_if_asked)
+        kind_names, of_kind = kinds_of(end.kinds, graph)
+        chosen = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)
         zeros = [_zero_by_decision(prepared, one, chosen.method[:, o]) for o, one in enumerate(seen)]
         base, sigma = _with_plans(prepared, seen, chosen, zeros[-1])
         actuals = seen[-1].windows(seen_at, recipe.leads)
@@ -230,7 +237,12 @@ def _run(
         # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
         quantiles += 0.0
         tested, tested_quantiles = coherent.published[:, :-1], quantiles[:, :-1]
-        node_scores, hits, tables = _accuracy(prepared, methods, chosen, coherent, judged, tested, tested_quantiles, p)
+        node_scores, hits, tables, by_kind = _accuracy(
+            prepared, methods, chosen, coherent, judged, tested, tested_quantiles, p, of_kind
+        )
+        said_of = report(
+            graph, actuals, tested_quantiles, judged.scale, p, kind_names, of_kind, by_kind, node_scores[:, 3]
+        )
         if backtest is not None:
             backtest(Backtest(prepared, methods, endings, chosen, tested, tested_quantiles, p, actuals))
     store.sweep()
@@ -251,6 +263,7 @@ def _run(
         seen_at=seen_at,
         methods=methods,
         chosen_at=chosen.method[:, :-1],
+        evidence=chosen.evidence,
         reasons=reasons(chosen.choices, methods, graph, end.kinds),
         published=published,
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
@@ -266,6 +279,7 @@ def _run(
         hits=hits,
         origin_wape=wape(actuals - tested, actuals, axis=2),
         tables=tables,
+        report=said_of,
         largest_gap=graph.summation.largest_gap(published.mean),
         tasks=tasks,
         seconds=steps.seconds,
@@ -387,9 +401,10 @@ def _bands(
 
 def _accuracy(
     prepared: Prepared, methods: tuple[str, ...], chosen: Chosen, coherent: _Coherent, judged: accuracy.Judged,
-    tested: Floats, tested_quantiles: Floats, p: Floats,
-) -> tuple[Floats, Floats, accuracy.Tables]:  # fmt: skip
-    """Scores [nodes, 5] and hits [nodes, bands] of what is published, and the pooled tables."""
+    tested: Floats, tested_quantiles: Floats, p: Floats, of_kind: Booleans,
+) -> tuple[Floats, Floats, accuracy.Tables, Floats]:  # fmt: skip
+    """Scores [nodes, 5] and hits [nodes, bands] of what is published, the pooled tables, and sums by kind [kinds,
+    methods + 2, 10]."""
     graph = prepared.graph
     starts = range(0, graph.n_nodes, _ROWS)
     runs = [run for start in starts for run in accuracy.runs_of(graph, start, min(start + _ROWS, graph.n_nodes))]
@@ -397,12 +412,17 @@ def _accuracy(
     hits = np.empty((graph.n_nodes, len(p) // 2))
     pooled: list[tuple[slice, Floats]] = []
     held: list[tuple[slice, Floats]] = []
+    kinds = np.zeros((len(of_kind), 2, 10))
     for run in runs:
         own = judged.rows(run)
         of_choice, _ = own.sums(coherent.unreconciled[run])
         sums, counted = own.sums(tested[run])
         scores[run] = accuracy.node_scores(sums, counted)
         pooled.append((run, np.stack([accuracy.pooled_sums(of_choice), accuracy.pooled_sums(sums)])))
+        for k, which in enumerate(of_kind):
+            here = np.nonzero(which[run])[0]
+            if len(here):
+                kinds[k] += np.stack([accuracy.pooled_sums(one[here])[0] for one in (of_choice, sums)])
         inside = accuracy.inside(own.actuals, tested_quantiles[run])
         hits[run] = accuracy.over(np.nansum(inside, axis=(1, 3)), (~np.isnan(inside)).sum(axis=(1, 3)))
         held.append((run, np.stack([np.nansum(inside, axis=(0, 1)).T, (~np.isnan(inside)).sum(axis=(0, 1)).T])))
@@ -420,4 +440,4 @@ def _accuracy(
         cells=of_methods[:, :, 0, accuracy.CELLS].astype(np.int64),
         shared=of_methods[:, :, 0, accuracy.SHARED].astype(np.int64),
     )
-    return scores, hits, tables
+    return scores, hits, tables, np.concatenate([chosen.by_kind, kinds], axis=1)

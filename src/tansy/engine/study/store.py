@@ -18,6 +18,7 @@ from contextlib import suppress
 from dataclasses import dataclass, fields
 from functools import lru_cache
 from hashlib import blake2b
+from importlib.metadata import version
 from pathlib import Path
 from uuid import uuid4
 
@@ -27,6 +28,7 @@ import scipy
 from numpy.typing import NDArray
 
 from tansy.engine.errors import TansyError
+from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.pooled import Pooled
 
 Floats = NDArray[np.float64]
@@ -59,9 +61,7 @@ _ARRAYS = tuple(field.name for field in fields(Block) if field.name != "names")
 
 
 def _packed(keys: Keys, arrays: dict[str, Floats], names: tuple[str, ...]) -> bytes:
-    header = json.dumps(
-        {"n": len(keys), "names": names, "shapes": {k: v.shape[1:] for k, v in arrays.items()}}
-    ).encode()
+    header = json.dumps({"n": len(keys), "names": names, "shapes": {k: v.shape for k, v in arrays.items()}}).encode()
     parts = [_MAGIC, struct.pack("<I", len(header)), header, np.ascontiguousarray(keys, "<u8").tobytes()]
     parts += [np.ascontiguousarray(one, "<f8").tobytes() for one in arrays.values()]
     body = b"".join(parts)
@@ -84,7 +84,7 @@ def _unpacked(data: bytes) -> tuple[Keys, dict[str, Floats], tuple[str, ...]] | 
     at += keys.nbytes
     arrays = {}
     for name, shape in header["shapes"].items():
-        own = np.frombuffer(data, "<f8", n * int(np.prod(shape, dtype=int)), at).reshape(n, *shape)
+        own = np.frombuffer(data, "<f8", int(np.prod(shape, dtype=int)), at).reshape(shape)
         arrays[name] = own
         at += own.nbytes
     return keys, arrays, tuple(header["names"])
@@ -159,7 +159,8 @@ def _code() -> str:
     """Hash of the code that results depend on, and of what it stands on, so that none is used that other code made or
     another kind of machine."""
     content = blake2b(digest_size=_DIGEST)
-    content.update(f"{platform.machine()} {np.__version__} {scipy.__version__} {numba.__version__}".encode())
+    versions = (np.__version__, scipy.__version__, numba.__version__, version("scikit-learn"))
+    content.update(f"{platform.machine()} {' '.join(versions)}".encode())
     for path in sorted(_ENGINE.rglob("*.py")):
         if path.relative_to(_ENGINE).parts[0] in _MAKING_RESULTS:
             content.update(path.name.encode() + path.read_bytes())
@@ -193,6 +194,14 @@ class Store:
         arrays, names = self._single(f"pooled {key}", made)
         return Pooled(names, arrays["effects"], arrays["errors"])
 
+    def learned(self, key: str, compute: Callable[[], Learned]) -> Learned:
+        """What a learner found, under a key of all that it depends on, computed where it is not kept."""
+
+        def made() -> tuple[dict[str, Floats], tuple[str, ...]]:
+            return vars(compute()), ()
+
+        return Learned(**self._single(f"learned {key}", made)[0])
+
     def array(self, key: str, compute: Callable[[], Floats]) -> Floats:
         """An array under a key of all that it depends on, computed where it is not kept."""
         return self._single(f"array {key}", lambda: ({"values": compute()}, ()))[0]["values"]
@@ -206,9 +215,8 @@ class Store:
             _use(path)
             return found[1], found[2]
         arrays, names = compute()
-        n = len(next(iter(arrays.values())))
         with suppress(TansyError):  # it is there, kept or not
-            _write(path, _packed(np.zeros((n, 2), dtype=np.uint64), arrays, names))
+            _write(path, _packed(np.zeros((0, 2), dtype=np.uint64), arrays, names))
         return arrays, names
 
     def sweep(self) -> int:

@@ -6,6 +6,8 @@ that from the state of knowledge at the origin. What lies in the store is not fi
 
 from __future__ import annotations
 
+import time
+from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -44,10 +46,11 @@ class Task:
 
 @dataclass(frozen=True)
 class Counts:
-    """Tasks of a study: fitted now, and taken from the store."""
+    """Tasks of a study: fitted now, and taken from the store. seconds: of one processor, per method fitted now."""
 
     computed: int
     reused: int
+    seconds: dict[str, float]
 
 
 def fit_task(task: Task, known: Known) -> Block:
@@ -122,7 +125,7 @@ def carry_out(
     watch.look()
 
     def plan(n_seen: int) -> _Plan:
-        known = prepared.known(n_seen, store.pooled)
+        known = prepared.known(n_seen, store)
         return _Plan(n_seen, [_Wanted(form, known, store) for form in leaves], Seen.of(known, prepared, methods))
 
     # Planned first, each state of knowledge for itself, and made again where anything is to be fitted: so no more of
@@ -130,19 +133,23 @@ def carry_out(
     plans = {one.n_seen: one for one in run_chunks(plan, ends, workers, watch.look)}
     computed = sum(one.n_touched for own in plans.values() for one in own.wanted)
     watch.add(len(ends) * len(leaves) * n_blocks - computed)
+    seconds: dict[str, float] = defaultdict(float)
     for n_seen in ends:
         wanted = [one for one in plans[n_seen].wanted if one.n_touched]
         if wanted:
-            known = prepared.known(n_seen, store.pooled)
-            known.prepare([one.form for one in wanted])
-            _fit_missing(known, wanted, watch, workers)
+            known = prepared.known(n_seen, store)
+            for one in wanted:  # a learner is one fit for all nodes, and made here
+                began = time.process_time()
+                known.prepare([one.form])
+                seconds[str(one.form)] += time.process_time() - began
+            _fit_missing(known, wanted, watch, workers, seconds)
     watch.look()
     found = [{str(leaf): one.found() for leaf, one in zip(leaves, plans[n].wanted, strict=True)} for n in ends]
     endings = [
         Ending(n, [_of(form, found[: o + 1], ends, plans[n].seen) for form in forms], plans[n].seen)
         for o, n in enumerate(ends)
     ]
-    return endings, Counts(computed, len(ends) * len(leaves) * n_blocks - computed)
+    return endings, Counts(computed, len(ends) * len(leaves) * n_blocks - computed, dict(seconds))
 
 
 def _of(form: Form, found: list[dict[str, Results]], ends: list[int], seen: Seen) -> Results | Blended:
@@ -153,19 +160,24 @@ def _of(form: Form, found: list[dict[str, Results]], ends: list[int], seen: Seen
     return Blended(form, now, earlier, [n - ends[0] for n in ends[: len(earlier)]], seen)
 
 
-def _fit_missing(known: Known, wanted: list[_Wanted], watch: _Watch, workers: int | None) -> None:
+def _fit_missing(
+    known: Known, wanted: list[_Wanted], watch: _Watch, workers: int | None, seconds: dict[str, float]
+) -> None:
+    """Add to the seconds that each method took."""
     jobs = [(one, nodes) for one in reversed(wanted) for nodes in one.chunks()]  # the rich ones take longest
 
-    def work(job: tuple[_Wanted, Integers]) -> float:
+    def work(job: tuple[_Wanted, Integers]) -> tuple[float, str, float]:
         one, nodes = job
         if watch.stopped:
             raise Stopped("The run was stopped.")
+        began = time.thread_time()
         one.shelf.add(one.keys[nodes], fit_task(Task(str(one.form), known.n_seen, nodes), known))
-        return one.n_touched / one.n_chunks
+        return one.n_touched / one.n_chunks, str(one.form), time.thread_time() - began
 
     done = 0.0
-    for share in run_chunks(work, jobs, workers, watch.look):
+    for share, method, took in run_chunks(work, jobs, workers, watch.look):
         done += share
+        seconds[method] += took
         watch.add(int(done + 1e-6))
         done -= int(done + 1e-6)
 

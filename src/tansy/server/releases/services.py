@@ -44,7 +44,7 @@ class Draft:
 
 def draft(study: Study) -> Draft:
     """Check the forecast of a study as it would go out. Raises Conflict where the study has no result."""
-    result = Result.objects.filter(study=study).defer("sheet", "accuracy").first()
+    result = Result.objects.filter(study=study).defer("sheet", "accuracy", "evidence").first()
     forecast = forecast_of(study)
     if result is None or forecast is None:
         raise Conflict("This study has no result to publish yet.")

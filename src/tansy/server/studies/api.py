@@ -204,6 +204,31 @@ class AccuracyLevelSerializer(serializers.Serializer):
     n_nodes = serializers.IntegerField()
 
 
+class KindSizeSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    n_series = serializers.IntegerField()
+
+
+class ReportSerializer(serializers.Serializer):
+    """by_kind: [kind][method][measure], of the series of a kind; kind_coverage: [kind][band]. coverage_error:
+    [level][band], standard error over origins. between: [level][share of actuals below the lowest quantile, between
+    each two, above the highest] of `probabilities`. interval_score: [level][band], in naive steps. gains: series whose
+    gain lies below the first of `gain_cuts`, between each two, and above the last; n_worse: of these below zero.
+    seconds: [method without the last two], of one processor, 0 where all was there already."""
+
+    kinds = KindSizeSerializer(many=True)
+    by_kind = serializers.ListField(child=serializers.ListField(child=NullableFloats()))
+    kind_coverage = serializers.ListField(child=NullableFloats())
+    coverage_error = serializers.ListField(child=NullableFloats())
+    between = serializers.ListField(child=NullableFloats())
+    probabilities = serializers.ListField(child=serializers.FloatField())
+    interval_score = serializers.ListField(child=NullableFloats())
+    gain_cuts = serializers.ListField(child=serializers.FloatField())
+    gains = serializers.ListField(child=serializers.IntegerField())
+    n_worse = serializers.IntegerField()
+    seconds = serializers.ListField(child=serializers.FloatField())
+
+
 class AccuracySerializer(serializers.Serializer):
     """by_method: [level][method][lead, 0 for all][measure]; by_reconciliation: [level][reconciliation][measure];
     coverage: [level][lead, 0 for all][band]. The last level stands for all nodes. cells: [level][method], values that
@@ -226,6 +251,7 @@ class AccuracySerializer(serializers.Serializer):
     shared = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
     chosen = serializers.DictField(child=serializers.IntegerField())
     zero_by_decision = serializers.IntegerField()
+    report = ReportSerializer(required=False, help_text="Not of studies that were run before there was one.")
 
 
 class SummarySerializer(serializers.Serializer):
@@ -233,6 +259,7 @@ class SummarySerializer(serializers.Serializer):
     n_series = serializers.IntegerField()
     n_nodes = serializers.IntegerField()
     origins = serializers.ListField(child=serializers.CharField())
+    frequency = serializers.CharField()
     leads = serializers.IntegerField()
     largest_gap = serializers.FloatField()
     reconciliation = serializers.CharField()
@@ -320,7 +347,7 @@ def listed() -> QuerySet[Study]:
 
 def _result(pk: int, *columns: str) -> Result:
     """The result of a study, of its large columns only those that are named."""
-    large = {"sheet", "accuracy"} - set(columns)
+    large = {"sheet", "accuracy", "evidence"} - set(columns)
     unread = ("study__load__attributes", "study__load__findings", "study__load__options")
     found = Result.objects.filter(study_id=pk).defer(*large, *unread).select_related("study__load").first()
     if found is None:
@@ -361,6 +388,7 @@ class SummaryView(APIView):
                 "n_series": summary["series"],
                 "n_nodes": summary["nodes"],
                 "origins": summary["origins"],
+                "frequency": result.study.load.frequency,
                 "leads": result.leads,
                 "largest_gap": summary["largest_gap"],
                 "reconciliation": result.study.recipe.reconciliation,

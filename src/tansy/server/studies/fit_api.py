@@ -260,7 +260,10 @@ class FitView(APIView):
         values, timeline = place.history([])
         profile = place.profile([text], timeline, place.leads)
         effects = place.pooled([text])
-        one = tries.try_methods(values, timeline, [text], place.leads, profile, place.drivers_for([text]), effects)[0]
+        one = tries.try_methods(
+            values, timeline, [text], place.leads, profile, place.drivers_for([text]), effects,
+            place.learned([text], timeline),
+        )[0]  # fmt: skip
         fitted = one.fits is not None and bool(one.fits.defined[0])
         measures = tries.in_sample(values, [one], timeline.season_length)[0]
         floor = 0.0 if place.study.recipe.nonnegative else -np.inf
@@ -343,8 +346,9 @@ def _with_parts(place: Place, text: str) -> tuple[tries.Try, Batch]:
     pooled = place.pooled([text])
     profile = place.profile([text], timeline, place.leads + seasons_beyond(timeline.season_length))
     own = None if profile is None else profile[None]
-    batch = Batch(values[None, :], timeline, place.drivers(), pooled, profiles=own)
-    return tries.try_methods(values, timeline, [text], place.leads, profile, batch.drivers, pooled)[0], batch
+    learned = place.learned([text], timeline)
+    batch = Batch(values[None, :], timeline, place.drivers(), pooled, learned, profiles=own)
+    return tries.try_methods(values, timeline, [text], place.leads, profile, batch.drivers, pooled, learned)[0], batch
 
 
 class ForecastPartsView(APIView):

@@ -52,7 +52,7 @@ class Study(models.Model):
         if "result" in self._state.fields_cache:  # read with the study
             found: Result | None = self._state.fields_cache["result"]
             return found
-        return Result.objects.filter(study=self).defer("sheet", "accuracy").first()
+        return Result.objects.filter(study=self).defer("sheet", "accuracy", "evidence").first()
 
     @property
     def run(self) -> Run:
@@ -150,6 +150,7 @@ class Result(models.Model):
     summary = models.JSONField()
     accuracy = models.JSONField()
     sheet = models.BinaryField(help_text="The Field as gzipped JSON, sent as it is.")
+    evidence = models.BinaryField(default=b"", help_text="What the choice stands on, see `study/evidence.py`.")
     methods = models.JSONField()
     parameter_names = models.JSONField()
     probabilities = models.JSONField()

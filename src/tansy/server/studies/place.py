@@ -12,6 +12,7 @@ from tansy.engine.backtest.known import Known
 from tansy.engine.lens import tries
 from tansy.engine.lens.tested import Tested, from_origins
 from tansy.engine.methods.form import Form
+from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.plans import Event
@@ -64,7 +65,7 @@ class Place:
     @cached_property
     def known(self) -> Known:
         """What the study knew of this node at the end of its history."""
-        return prepared_of(self.study).known(keep=results().pooled, nodes=np.array([self.node.position]))
+        return prepared_of(self.study).known(keep=results(), nodes=np.array([self.node.position]))
 
     def drivers(self) -> dict[str, Floats]:
         """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
@@ -80,6 +81,14 @@ class Place:
             if all(driver_of(entry)[0] in known for entry in form.pooled)
         }
 
+    def learned(self, texts: list[str], timeline: Timeline) -> Learned | None:
+        """What the learner of the study says of this node, where a text asks for it; nothing of a timeline that goes on
+        beyond the history, which it has not learned from."""
+        forms = [form for form in map(tries.form_or_none, texts) if form is not None]
+        if timeline.n_periods != self.known.n_seen or not any(form.learns for form in forms):
+            return None
+        return self.known.learned()
+
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
         """Season of the node's group, where a text asks for it, on a timeline that may go on beyond the history."""
         forms = [form for form in map(tries.form_or_none, texts) if form is not None]
@@ -90,7 +99,7 @@ class Place:
 
     def tested(self, forms: list[Form]) -> list[Tested]:
         """The methods from every origin of the study."""
-        return from_origins(prepared_of(self.study), self.node.position, forms, results().pooled)
+        return from_origins(prepared_of(self.study), self.node.position, forms, results())
 
 
 @lru_cache(maxsize=64)

@@ -16,6 +16,7 @@ from tansy.engine.errors import Stopped, TansyError
 from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.field import sheet, trails
+from tansy.engine.study.report import GAIN_CUTS
 from tansy.engine.study.run import Study as Findings
 from tansy.engine.study.run import run_study
 from tansy.server.faults import Fault, fault_of
@@ -119,6 +120,7 @@ def save(study: Study, found: Findings) -> None:
         study=study,
         summary=summary,
         accuracy=accuracy_json(found),
+        evidence=found.evidence.packed(),
         sheet=gzip.compress(page.encode(), 6),
         methods=list(found.methods),
         parameter_names=[list(names) for names in found.parameter_names],
@@ -188,14 +190,33 @@ def level_list(found: Findings) -> list[dict[str, Any]]:
     return [*levels, {"name": found.tables.level_names[-1], "labels": [], "n_nodes": found.graph.n_nodes}]
 
 
+def report_json(found: Findings) -> dict[str, Any]:
+    """What the Backtest screen shows beyond the pooled tables."""
+    said = found.report
+    return {
+        "kinds": [{"name": name, "n_series": int(n)} for name, n in zip(said.kind_names, said.kind_sizes, strict=True)],
+        "by_kind": _lists(said.by_kind),
+        "kind_coverage": _lists(said.kind_coverage),
+        "coverage_error": _lists(said.coverage_error),
+        "between": _lists(said.between),
+        "probabilities": found.probabilities.tolist(),
+        "interval_score": _lists(said.interval_score),
+        "gain_cuts": list(GAIN_CUTS),
+        "gains": said.gains.tolist(),
+        "n_worse": said.n_worse,
+        "seconds": [round(found.tasks.seconds.get(name, 0.0), 2) for name in found.methods],
+    }
+
+
+def _lists(values: NDArray[np.float64]) -> Any:
+    rounded = (np.round(values, 4) + 0.0).astype(object)
+    rounded[~np.isfinite(values)] = None
+    return rounded.tolist()
+
+
 def accuracy_json(found: Findings) -> dict[str, Any]:
     """The pooled tables as the screens show them."""
     tables, finest = found.tables, found.graph.n_aggregates
-
-    def lists(values: NDArray[np.float64]) -> Any:
-        rounded = (np.round(values, 4) + 0.0).astype(object)
-        rounded[~np.isfinite(values)] = None
-        return rounded.tolist()
 
     return {
         "levels": level_list(found),
@@ -205,9 +226,10 @@ def accuracy_json(found: Findings) -> dict[str, Any]:
         "methods": list(tables.method_names),
         "reconciliations": list(tables.reconciliation_names),
         "bands": list(tables.band_levels),
-        "by_method": lists(tables.by_method),
-        "by_reconciliation": lists(tables.by_reconciliation),
-        "coverage": lists(tables.coverage),
+        "by_method": _lists(tables.by_method),
+        "by_reconciliation": _lists(tables.by_reconciliation),
+        "coverage": _lists(tables.coverage),
         "chosen": {name: int((found.chosen == j).sum()) for j, name in enumerate(found.methods)},
+        "report": report_json(found),
         "zero_by_decision": int(((found.chosen < 0) & (found.forecast == 0.0).all(axis=1))[finest:].sum()),
     }

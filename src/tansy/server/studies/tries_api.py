@@ -153,6 +153,7 @@ def _tried(place: Place, text: str, actuals: tuple[float | None, ...], plan: _Pl
     found = tries.try_methods(
         values, timeline, [text], place.leads, place.profile([text], timeline, place.leads),
         with_plan(drivers, timeline.n_periods, wanted), place.pooled([text]),
+        None if plan else place.learned([text], timeline),
     )[0]  # fmt: skip
     floor = 0.0 if place.study.recipe.nonnegative else -np.inf
     return found, tries.describe(found, values, LEVELS, floor)
@@ -221,6 +222,7 @@ def _workings(pk: int, node: str, request: Request) -> _Worked:
         profile,
         place.drivers_for([text]),
         place.pooled([text]),
+        place.learned([text], timeline),
     )[0]
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.studies import api, fit_api, form_api, tries_api
+from tansy.server.studies import api, choice_api, fit_api, form_api, tries_api
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -21,6 +21,7 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<str:node>/try/", tries_api.TryView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/workings/", tries_api.WorkingsView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),
+    path("studies/<int:pk>/choice/", choice_api.ChoiceView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/keep/", tries_api.KeepView.as_view()),
     path("portfolios/<int:pk>/kept/", tries_api.KeptView.as_view()),
     path("kept/<int:pk>/withdraw/", tries_api.WithdrawView.as_view()),

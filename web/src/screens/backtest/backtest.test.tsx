@@ -49,6 +49,7 @@ const summary: Schema['Summary'] = {
   n_series: 6,
   n_nodes: 12,
   origins: ['2026-W01', '2026-W14'],
+  frequency: 'W',
   leads: 2,
   largest_gap: 0,
   reconciliation: 'variance',
@@ -80,7 +81,7 @@ describe('the backtest', () => {
       'naive',
       'drift',
     ]);
-    expect(rows[3]).toEqual(['theta', '0.550', '55.0', '5.50', '+5.0 too low', '+54.2', '18', '18', '7']);
+    expect(rows[3]).toEqual(['theta', '0.550', '55.0', '5.50', '+5.0 too low', '+54.2', '18', '18', '7', '']);
     expect(rows[8]?.[4]).toBe('−30.0 too high');
     expect(screen.getByText(/judged on all 36 values that it covers/)).toBeDefined();
     expect(screen.getByText(/2 ended series are forecast as zero/)).toBeDefined();
@@ -112,12 +113,138 @@ describe('the backtest', () => {
   });
 
   it('sets coverage beside its nominal level, by lead, and leaves empty what was not tested', async () => {
-    open();
+    open('?page=bands');
     expect(texts(await screen.findByRole('region', { name: /Share of actuals inside the bands/ }))).toEqual([
       ['Band', 'all leads', '1', '2'],
       ['95 %', '94.0', '95.0', '–'],
       ['80 %', '79.0', '80.0', '78.0'],
     ]);
+  });
+});
+
+const report: Schema['Report'] = {
+  kinds: [
+    { name: 'smooth', n_series: 4 },
+    { name: 'new', n_series: 2 },
+  ],
+  by_kind: [
+    [1, 0.9, 0.8, 0.7, null, 0.6, 0.5, 0.55].map((v) => [v, v, v, v, v]),
+    [0.4, 0.9, 0.8, 0.7, null, null, 0.5, 0.55].map((v) => [v, v, v, v, v]),
+  ],
+  kind_coverage: [
+    [0.96, 0.81],
+    [null, 0.7],
+  ],
+  coverage_error: [0, 1, 2, 3, 4].map(() => [0.01, 0.02]),
+  between: [0, 1, 2, 3, 4].map(() => [0.05, 0.1, 0.7, 0.1, 0.05]),
+  probabilities: [0.025, 0.1, 0.9, 0.975],
+  interval_score: [0, 1, 2, 3, 4].map(() => [4.2, 2.1]),
+  gain_cuts: [-10, 0, 10],
+  gains: [1, 2, 3, 0],
+  n_worse: 3,
+  seconds: [0, 1.25, 0, 0, 0, 0],
+};
+const reported = { ...summary, accuracy: { ...summary.accuracy, report } };
+
+describe('what the backtest says beyond pooled errors', () => {
+  function open(search: string, body: unknown = reported) {
+    serve(() => ({ body }));
+    show(<Backtest />, '/p/:portfolio/s/:study/backtest', `/p/1/s/7/backtest${search}`);
+  }
+
+  it('sums it up for a manager', async () => {
+    open('');
+    const said = await screen.findByText(/Tested from 2 origins, 2 weeks ahead/);
+    expect(said.textContent).toContain('errs 58 % less than repeating last season, on 6 series.');
+    expect(said.textContent).toContain('On 3 of them it errs more.');
+    expect(said.textContent).toContain('94.0 % of the actuals lay in the 95 % band');
+    expect(said.textContent).toContain('Forecasts of the total were 65.0 % off, and 5.0 % too low');
+  });
+
+  it('marks who errs least on each kind, and opens the series that lost', async () => {
+    open('?page=kinds');
+    const table = await screen.findByRole('region', { name: /Who errs least on which kind/ });
+    const rows = within(table).getAllByRole('row').slice(1);
+    const bold = rows.map((row) => [
+      row.children[0]?.textContent,
+      ...[...row.children].slice(1).map((cell) => cell.className.includes('underline')),
+    ]);
+    expect(bold[0]).toEqual(['published', false, false]);
+    expect(bold).toContainEqual(['ets(best)', true, false]);
+    expect(bold).toContainEqual(['seasonal-naive', false, true]);
+    const gains = texts(screen.getByRole('region', { name: /Series by gain/ }));
+    expect(gains.slice(1).map((row) => row.slice(0, 2))).toEqual([
+      ['10 % worse and more', '1'],
+      ['0 to 10 % worse', '2'],
+      ['0 to 10 % better', '3'],
+      ['10 % better and more', '0'],
+    ]);
+    expect(screen.getByRole('link', { name: /Open them/ }).getAttribute('href')).toBe(
+      '/p/1/s/7/field?lens=gain',
+    );
+  });
+
+  it('holds bands against their promise by level and kind, and shows where actuals fell', async () => {
+    open('?page=bands&level=all');
+    const levels = texts(await screen.findByRole('region', { name: /By level/ }));
+    expect(levels[1]).toEqual(['all', '1', '94.0 ± 1.0', '79.0 ± 2.0', '4.20', '2.10']);
+    const kinds = texts(screen.getByRole('region', { name: /By kind of demand/ }));
+    expect(kinds[2]).toEqual(['new', '2', '–', '70.0']);
+    const between = texts(screen.getByRole('region', { name: /Where actuals fall/ }));
+    expect(between.slice(1).map((row) => row.slice(0, 3))).toEqual([
+      ['below 2.5 %', '2.5', '5.0'],
+      ['2.5 % to 10 %', '7.5', '10.0'],
+      ['10 % to 90 %', '80.0', '70.0'],
+      ['90 % to 97.5 %', '7.5', '10.0'],
+      ['above 97.5 %', '2.5', '5.0'],
+    ]);
+  });
+
+  it('says so of a study that was run before', async () => {
+    open('?page=kinds', summary);
+    expect(await screen.findByText(/run it again to see them/)).toBeDefined();
+  });
+});
+
+describe('another choice', () => {
+  it('is tried as it is set, and kept as a study of its own', async () => {
+    const rule = { measure: 'squared', margin: 2, own: 10, fallback: '' };
+    const calls = serve(({ path, method }) => {
+      if (!path.endsWith('/choice/')) return { body: summary };
+      if (method === 'POST') return { status: 201, body: { id: 8 } };
+      return {
+        body: {
+          as_run: rule,
+          candidates: ['theta', 'mean'],
+          levels: [
+            {
+              name: 'all',
+              n_nodes: 1,
+              n_changed: 1,
+              rmsse: 0.9,
+              rmsse_as_run: 1,
+              mean_absolute: null,
+              mean_absolute_as_run: 1,
+            },
+          ],
+          methods: [{ method: 'theta', brief: 'theta', n_nodes: 1, n_as_run: 0 }],
+        },
+      };
+    });
+    show(<Backtest />, '/p/:portfolio/s/:study/backtest', '/p/1/s/7/backtest?page=choice');
+    const table = texts(await screen.findByRole('region', { name: /Error by level/ }));
+    expect(table[1]).toEqual(['all', '1', '1', '0.900', '1.000', '−10.0 %', '–', '–']);
+    const keep = () =>
+      screen.getByRole<HTMLButtonElement>('button', { name: 'Run a study with this choice' });
+    expect(keep().disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText('Margin, standard errors'), { target: { value: '1' } });
+    fireEvent.click(screen.getByRole('button', { name: 'absolute' }));
+    fireEvent.change(screen.getByLabelText('Stands first'), { target: { value: 'theta' } });
+    await waitFor(() => expect(keep().disabled).toBe(false));
+    fireEvent.change(screen.getByLabelText('Margin, standard errors'), { target: { value: '99' } }); // not taken
+    fireEvent.click(keep());
+    await waitFor(() => expect(calls.at(-1)?.method).toBe('POST'));
+    expect(calls.at(-1)?.body).toEqual({ measure: 'absolute', margin: 1, own: 10, fallback: 'theta' });
   });
 });
 

@@ -7,10 +7,14 @@ import { summary as summaryQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { linesOptions } from '../../charts/lines';
-import { biased, count, fixed, share, signed } from '../../ui/format';
+import { biased, count, fixed, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { Bands } from './bands';
+import { ChoicePage } from './choice';
+import { Kinds } from './kinds';
+import { summarySentences } from './summary';
 
 type Accuracy = Schema['Accuracy'];
 
@@ -19,6 +23,13 @@ const MEASURES = [
   { value: 'WAPE', label: 'WAPE' },
   { value: 'gain', label: 'gain' },
   { value: 'bias', label: 'bias' },
+] as const;
+const PAGES = [
+  { value: 'methods', label: 'Methods' },
+  { value: 'kinds', label: 'Kinds' },
+  { value: 'bands', label: 'Bands' },
+  { value: 'choice', label: 'Choice' },
+  { value: 'all', label: 'In print' },
 ] as const;
 type Measure = (typeof MEASURES)[number]['value'];
 const UNITS: Record<Measure, string> = {
@@ -29,18 +40,21 @@ const UNITS: Record<Measure, string> = {
 };
 
 export function Backtest() {
-  const data = useQuery(summaryQuery(Number(useParams().study)));
+  const study = Number(useParams().study);
+  const data = useQuery(summaryQuery(study));
   if (data.isPending) return <Loading what="the backtest" />;
   if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
-  return <View data={data.data} />;
+  return <View data={data.data} study={study} />;
 }
 
-function View({ data }: { data: Schema['Summary'] }) {
+function View({ data, study }: { data: Schema['Summary']; study: number }) {
   const { accuracy } = data;
   const [search, setSearch] = useSearchParams();
   const wanted = accuracy.levels.findIndex((one) => one.name === search.get('level'));
   const level = wanted >= 0 ? wanted : accuracy.levels.length - 2;
   const measure = MEASURES.find((one) => one.value === search.get('measure'))?.value ?? 'RMSSE';
+  const page = PAGES.find((one) => one.value === search.get('page'))?.value ?? 'methods';
+  const shows = (one: string) => page === one || (page === 'all' && one !== 'choice');
   const set = (name: string, value: string) =>
     setSearch((before) => {
       before.set(name, value);
@@ -50,43 +64,59 @@ function View({ data }: { data: Schema['Summary'] }) {
     <Page
       title="Backtest"
       actions={
-        <span className="flex items-center gap-5">
-          <label className="flex items-center gap-2 text-[13px] text-second">
-            Level
-            <select
-              className="select select-sm w-auto text-base-content"
-              value={level}
-              onChange={(event) => set('level', accuracy.levels[Number(event.target.value)]?.name ?? '')}
-            >
-              {accuracy.levels.map((one, i) => (
-                <option key={one.name} value={i}>
-                  {one.name} ({count(one.n_nodes)})
-                </option>
-              ))}
-            </select>
-          </label>
-          <Choice
-            label="Measure"
-            options={MEASURES}
-            value={measure}
-            onChange={(value) => set('measure', value)}
-          />
+        <span className="flex items-center gap-5 print:hidden">
+          <Choice label="" options={PAGES} value={page} onChange={(value) => set('page', value)} />
+          {page !== 'choice' && page !== 'kinds' && (
+            <label className="flex items-center gap-2 text-[13px] text-second">
+              Level
+              <select
+                className="select select-sm w-auto text-base-content"
+                value={level}
+                onChange={(event) => set('level', accuracy.levels[Number(event.target.value)]?.name ?? '')}
+              >
+                {accuracy.levels.map((one, i) => (
+                  <option key={one.name} value={i}>
+                    {one.name} ({count(one.n_nodes)})
+                  </option>
+                ))}
+              </select>
+            </label>
+          )}
+          {page !== 'choice' && page !== 'bands' && (
+            <Choice
+              label="Measure"
+              options={MEASURES}
+              value={measure}
+              onChange={(value) => set('measure', value)}
+            />
+          )}
         </span>
       }
     >
       <div className="space-y-5 p-[18px]">
-        <p className="max-w-[90ch]">
-          {data.origins.length} origins, {data.origins[0]} to {data.origins.at(-1)}, each {data.leads} periods
-          ahead, every method re-estimated at each.{' '}
-          <span className="text-second">
-            What is published is judged on all {count(accuracy.cells[level]?.at(-1) ?? 0)} values that it
-            covers, each method on those it could forecast; the gain is on the values that the seasonal naive
-            could forecast too.
-          </span>
+        <p className="max-w-[95ch]">
+          {summarySentences(data, data.frequency).join(' ')}{' '}
+          {page === 'all' && (
+            <button type="button" className="btn btn-sm print:hidden" onClick={() => window.print()}>
+              Print
+            </button>
+          )}
         </p>
-        <ByLead accuracy={accuracy} level={level} measure={measure} />
-        <MethodTable accuracy={accuracy} level={level} />
-        <Coverage accuracy={accuracy} level={level} />
+        {shows('methods') && (
+          <>
+            <ByLead accuracy={accuracy} level={level} measure={measure} />
+            <MethodTable accuracy={accuracy} level={level} />
+            <p className="max-w-[90ch] text-second">
+              Origins from {data.origins[0]} to {data.origins.at(-1)}, every method re-estimated at each. What
+              is published is judged on all {count(accuracy.cells[level]?.at(-1) ?? 0)} values that it covers,
+              each method on those it could forecast; the gain is on the values that the seasonal naive could
+              forecast too.
+            </p>
+          </>
+        )}
+        {shows('kinds') && <Kinds accuracy={accuracy} measure={measure} />}
+        {shows('bands') && <Bands accuracy={accuracy} level={level} />}
+        {shows('choice') && <ChoicePage study={study} />}
       </div>
     </Page>
   );
@@ -144,6 +174,7 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
   const row = (j: number, note?: string) => {
     const name = accuracy.methods[j] ?? '';
     const values = table[j]?.[0] ?? [];
+    const took = accuracy.report?.seconds[j];
     return (
       <tr key={name}>
         <td className={note ? 'font-semibold' : ''}>
@@ -163,6 +194,7 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
         <td className="num">{count(accuracy.cells[level]?.[j] ?? 0)}</td>
         <td className="num">{count(accuracy.shared[level]?.[j] ?? 0)}</td>
         <td className="num">{name in accuracy.chosen ? count(accuracy.chosen[name] ?? 0) : ''}</td>
+        <td className="num">{took ? fixed(took, 1) : ''}</td>
       </tr>
     );
   };
@@ -196,6 +228,7 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
             <th className="num">Values</th>
             <th className="num">... of the gain</th>
             <th className="num">Chosen for, of all nodes</th>
+            <th className="num">Seconds</th>
           </tr>
         </thead>
         <tbody>
@@ -210,47 +243,6 @@ function MethodTable({ accuracy, level }: { accuracy: Accuracy; level: number })
         alone, by more than chance explains. So the first two rows are what a planner would have had.{' '}
         {count(accuracy.zero_by_decision)} ended series are forecast as zero.
       </p>
-    </section>
-  );
-}
-
-function Coverage({ accuracy, level }: { accuracy: Accuracy; level: number }) {
-  const rows = accuracy.coverage[level] ?? [];
-  return (
-    <section aria-labelledby="coverage" className="overflow-x-auto">
-      <h2 id="coverage" className="mb-1 font-semibold">
-        Share of actuals inside the bands, %{' '}
-        <span className="font-normal text-second">
-          by lead; bands made without the origin they are judged on
-        </span>
-      </h2>
-      <table className="sheet w-auto!">
-        <thead>
-          <tr>
-            <th>Band</th>
-            <th className="num">all leads</th>
-            {rows.slice(1).map((_, lead) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: a lead is its place
-              <th key={lead} className="num">
-                {lead + 1}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {accuracy.bands.map((band, b) => (
-            <tr key={band}>
-              <td>{band} %</td>
-              {rows.map((row, lead) => (
-                // biome-ignore lint/suspicious/noArrayIndexKey: a lead is its place
-                <td key={lead} className={`num ${lead === 0 ? 'font-semibold' : ''}`}>
-                  {share(row[b])}
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
     </section>
   );
 }

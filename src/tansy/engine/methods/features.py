@@ -1,0 +1,160 @@
+"""What a learner is told of a series, at one of its periods and for one of the leads after it.
+
+All of it is relative to the series' own level at that period, so that what is learned on one series holds for others:
+a value of 1 is what was sold in the mean of the last season.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.timeline import PERIODS_PER_YEAR, Timeline
+
+Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
+Integers = NDArray[np.int64]
+
+_SINGLE = 3
+"""Last values told one by one, and seasons back."""
+_SHORT, _MIDDLE = 4, 8
+_WIDTHS = (8, 13, 26)
+_LEAST_SHARE = 0.05  # of the usual level: less stands for nothing in a ratio
+
+
+@dataclass(frozen=True)
+class _Running:
+    """Sums of values [series, T] up to each period, and how many of them were known, [series, T + 1] each."""
+
+    total: Floats
+    known: NDArray[np.int32]
+
+    @classmethod
+    def of(cls, values: Floats, known: NDArray[np.int32] | None = None) -> _Running:
+        """known: where another one of the same shape counted the same already."""
+        seen = ~np.isnan(values)
+        if known is None:
+            known = _summed(seen, np.dtype(np.int32))
+        return cls(_summed(np.where(seen, values, 0.0), np.dtype(np.float64)), known)
+
+    def mean(self, rows: Integers, start: Integers, stop: Integers) -> Floats:
+        """Means over the periods start..stop of each row, NaN where none is known; beyond the ends nothing is."""
+        last = self.total.shape[1] - 1
+        a, b = np.clip(start, 0, last), np.clip(stop, 0, last)
+        count = self.known[rows, b] - self.known[rows, a]
+        total = self.total[rows, b] - self.total[rows, a]
+        return np.divide(total, count, out=np.full(len(rows), np.nan), where=count > 0.0)
+
+
+def _summed(values: NDArray[Any], kind: np.dtype[Any]) -> NDArray[Any]:
+    found = np.zeros((len(values), values.shape[1] + 1), dtype=kind)
+    np.cumsum(values, axis=1, dtype=kind, out=found[:, 1:])
+    return found
+
+
+class Told:
+    """Makes the columns of a panel.
+
+    values: [series, T], NaN missing. drivers: per name [series, T + H or more], NaN not known. profiles: [groups, T + H
+    or more], seasons as factors about one; group_of: [series], the one of each. level_of: [series], its level of the
+    structure.
+    """
+
+    def __init__(
+        self, values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], profiles: Floats, group_of: Integers,
+        level_of: Integers,
+    ) -> None:  # fmt: skip
+        self._values, self._timeline, self._profiles = values, timeline, profiles
+        self._group_of, self._level_of = group_of, level_of
+        year = round(PERIODS_PER_YEAR[timeline.frequency])
+        self._season = max(timeline.season_length, _SHORT)
+        self._seasons = (self._season, year) if year > self._season else (self._season,)
+        self.usual = max(self._season, min(year, 4 * self._season))
+        """Periods whose mean is the level: a season, of short ones up to four."""
+        self._sums = _Running.of(values)
+        self._squares = _Running.of(values**2, self._sums.known)
+        self._empty = _Running.of(np.where(np.isnan(values), np.nan, values == 0.0), self._sums.known)
+        self._season_sums = _Running.of(profiles)
+        sold = np.nan_to_num(values) != 0.0
+        at = np.arange(values.shape[1], dtype=np.int32)
+        self._last_sold = np.maximum.accumulate(np.where(sold, at, -1), axis=1)
+        self._began = np.where(sold.any(axis=1), np.argmax(sold, axis=1), values.shape[1])
+        self._drivers: dict[str, tuple[Floats, _Running]] = {}
+        for name, one in drivers.items():
+            known = one[np.isfinite(one)]
+            scaled = np.log(one) if len(known) and bool((known > 0.0).all()) else one
+            self._drivers[name] = (scaled, _Running.of(scaled))
+        nothing = np.zeros(0, dtype=np.int64)
+        self.names = tuple(self._columns(nothing, nothing, nothing, np.zeros(0)))
+        """What the columns are, in a planner's words."""
+
+    def level(self, rows: Integers, at: Integers) -> Floats:
+        """Mean of each row over the last season when `at` periods had been seen; NaN where nothing was known."""
+        return self._sums.mean(rows, at - self.usual, at)
+
+    def columns(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Singles:
+        """[cells, columns]: of the series `rows`, when `at` periods had been seen, for the lead, from 1 on."""
+        return np.stack(list(self._columns(rows, at, lead, level).values()), axis=1).astype(np.float32)
+
+    def _columns(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> dict[str, Floats]:
+        target = at + lead - 1
+        now = np.clip(at - 1, 0, self._values.shape[1] - 1)
+        found = {"lead": lead + 0.0, "size": np.log(level), "level of the structure": self._level_of[rows] + 0.0}
+        for k in range(_SINGLE):
+            found[f"value {k + 1} back"] = self._values[rows, np.maximum(now - k, 0)] / level
+        for width in sorted({_SHORT, *_WIDTHS, self._season, 2 * self._season}):
+            found[f"mean of the last {width}"] = self._sums.mean(rows, at - width, at) / level
+        usual = at - self.usual
+        spread = self._squares.mean(rows, usual, at) / level**2 - 1.0
+        found["spread over the last season"] = np.sqrt(np.maximum(spread, 0.0))
+        found[f"share of empty periods in the last {_MIDDLE}"] = self._empty.mean(rows, at - _MIDDLE, at)
+        found["share of empty periods in the last season"] = self._empty.mean(rows, usual, at)
+        found["periods since the last sale"] = at - 1.0 - self._last_sold[rows, now]
+        found["periods since the first sale"] = at - 0.0 - self._began[rows]
+        found |= self._earlier_seasons(rows, at, lead, level)
+        group = self._group_of[rows]
+        season, short = self._profiles[group, target], self._season_sums.mean(group, at - _SHORT, at)
+        whole = self._season_sums.mean(group, usual, at)
+        found["season of its group"] = season / np.maximum(whole, _LEAST_SHARE)
+        recent = self._sums.mean(rows, at - _SHORT, at) / level
+        found["last periods, moved on by the season of its group"] = season / np.maximum(short, _LEAST_SHARE) * recent
+        period = self._timeline.first + target
+        found["time of year"] = np.mod(period, PERIODS_PER_YEAR[self._timeline.frequency])
+        if self._timeline.frequency == "D":
+            found["day of the week"] = np.mod(period, 7) + 0.0
+        for name in self._drivers:
+            found |= self._driver(name, rows, at, lead)
+        return found
+
+    def _earlier_seasons(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> dict[str, Floats]:
+        """The same time of earlier seasons, and how much higher the series stands now than it did then."""
+        found, target = dict[str, Floats](), at + lead - 1
+        for k in range(1, _SINGLE + 1):
+            back = target - k * self._season * (-(-lead // self._season))
+            found[f"same period {k} seasons back"] = self._sums.mean(rows, back, back + 1) / level
+        now = self._sums.mean(rows, at - _MIDDLE, at) / level
+        for length in self._seasons:
+            ago = length * (-(-lead // length))
+            wide = 1 if length == self._season else 3
+            around = self._sums.mean(rows, target - ago - wide, target - ago + wide + 1) / level
+            then = self._sums.mean(rows, at - ago - _MIDDLE, at - ago) / level
+            found[f"around the same period {length} back"] = around
+            found[f"the same, moved on by growth since, {length} back"] = around / np.maximum(then, _LEAST_SHARE) * now
+        return found
+
+    def _driver(self, name: str, rows: Integers, at: Integers, lead: Integers) -> dict[str, Floats]:
+        scaled, sums = self._drivers[name]
+        target = at + lead - 1
+        ahead, usual = scaled[rows, target], sums.mean(rows, at - self.usual, at)
+        back = target - self._season * (-(-lead // self._season))
+        then = np.where(back >= 0, scaled[rows, np.maximum(back, 0)], np.nan)
+        return {
+            name: ahead,
+            f"{name} against the last season's mean": ahead - usual,
+            f"{name} of the last periods against that": sums.mean(rows, at - _SHORT, at) - usual,
+            f"{name} against the same period of last season": ahead - then,
+        }

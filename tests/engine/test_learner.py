@@ -1,0 +1,142 @@
+"""One model for all series, against worlds whose truth is known."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from numpy.testing import assert_allclose, assert_array_equal
+from threadpoolctl import threadpool_limits
+
+from tansy.engine.methods import registry
+from tansy.engine.methods.features import Told
+from tansy.engine.methods.fits import Batch
+from tansy.engine.methods.learned import Learned
+from tansy.engine.methods.learning import learn
+from tansy.engine.methods.notation import parse
+from tansy.engine.timeline import Timeline
+
+WEEKS, LEADS, N = 156, 8, 80
+TIMELINE = Timeline("W", 2800, WEEKS, 52)
+
+
+class World:
+    """Series with a level, a season and promotions that double what is sold, all of them the same way; one in five was
+    never on promotion. truth: [series, T + H], the mean; sold is scattered about it as counts are."""
+
+    def __init__(self, seed: int = 1) -> None:
+        rng = np.random.default_rng(seed)
+        t = np.arange(WEEKS + LEADS)
+        self.promotion = (rng.random((N, len(t))) < 0.1).astype(float)
+        self.promotion[::5, :WEEKS] = 0.0
+        self.season = np.tile(1.0 + 0.4 * np.sin(2.0 * np.pi * (2800 + t) / 52.18), (1, 1))
+        level = rng.uniform(20.0, 200.0, N)[:, None]
+        self.truth = level * self.season * np.where(self.promotion > 0.0, 2.0, 1.0)
+        self.sold = rng.poisson(self.truth).astype(float)
+        self.values = self.sold[:, :WEEKS].copy()
+
+    def learn(self, **changes: Any) -> Learned:
+        given: dict[str, Any] = {
+            "values": self.values, "timeline": TIMELINE, "drivers": {"promotion": self.promotion},
+            "profiles": self.season, "group_of": np.zeros(N, dtype=np.int64), "level_of": np.zeros(N, dtype=np.int64),
+            "horizon": LEADS,
+        }  # fmt: skip
+        return learn(**{**given, **changes})
+
+
+@pytest.fixture(scope="module")
+def world() -> World:
+    return World()
+
+
+@pytest.fixture(scope="module")
+def found(world: World) -> Learned:
+    return world.learn()
+
+
+def test_it_finds_the_mean_that_chance_scatters_about(world: World, found: Learned) -> None:
+    """Within a tenth of it, where last year's value, which has a promotion or not of its own, is a fifth off."""
+    truth = world.truth[:, WEEKS:]
+    off = np.abs(found.mean / truth - 1.0).mean()
+    naive = np.abs(world.values[:, WEEKS - 52 : WEEKS - 52 + LEADS] / truth - 1.0).mean()
+    assert off < 0.1 < 0.2 < naive
+
+
+def test_what_a_promotion_does_is_learned_from_others(world: World, found: Learned) -> None:
+    """On series that never had one. A model of that series alone has nothing to say of it."""
+    never = np.zeros(N, dtype=bool)
+    never[::5] = True
+    on = (world.promotion[:, WEEKS:] > 0.0) & never[:, None]
+    assert on.sum() >= 5
+    ratio = found.mean[on] / (world.truth[:, WEEKS:][on] / 2.0)
+    assert 1.6 < ratio.mean() < 2.3
+    without = world.learn(drivers={})
+    assert (without.mean[on] / (world.truth[:, WEEKS:][on] / 2.0)).mean() < 1.3
+
+
+def test_spreads_are_those_of_the_world(world: World, found: Learned) -> None:
+    """Counts scatter with the root of their mean, here that of the last year, as spreads are of a usual period;
+    estimating the mean adds to that. Nothing says that errors of leads go together."""
+    scatter = np.sqrt(world.values[:, -52:].mean(axis=1, keepdims=True))
+    assert 0.9 < np.median(found.spread / scatter) < 1.5
+    assert (np.diff(found.spread, axis=1) >= 0.0).all(), "no lead is surer than the one before"
+    now = found.spread * np.sqrt(world.truth[:, WEEKS:]) / scatter  # what comes is sold less than usual
+    inside = np.abs(world.sold[:, WEEKS:] - found.mean) < 1.2816 * now
+    assert 0.72 < inside.mean() < 0.92  # 640 values, of a dozen or so that count as independent
+    assert np.abs(found.together - np.eye(LEADS)).max() < 0.35
+
+
+def test_the_same_bytes_for_any_number_of_threads(world: World, found: Learned) -> None:
+    with threadpool_limits(1):
+        alone = world.learn()
+    for name in ("mean", "spread", "errors", "together"):
+        assert_array_equal(getattr(alone, name), getattr(found, name))
+
+
+def test_nothing_is_told_that_was_not_known(world: World) -> None:
+    """Whatever comes after the period at which a cell is asked may be anything; drivers and the season are plans."""
+    rows, at, lead = np.arange(N), np.full(N, 120), np.tile(np.arange(1, LEADS + 1), N // LEADS)
+    other = world.values.copy()
+    other[:, 120:] = 1e6
+    told = [
+        Told(values, TIMELINE, {"promotion": world.promotion}, world.season, np.zeros(N, int), np.zeros(N, int))
+        for values in (world.values, other)
+    ]
+    columns = [one.columns(rows, at, lead, one.level(rows, at)) for one in told]
+    assert_array_equal(*columns)
+    assert columns[0].shape == (N, len(told[0].names)) and len(set(told[0].names)) == len(told[0].names)
+    by_name = dict(zip(told[0].names, columns[0].T, strict=True))
+    level = world.values[:, 68:120].mean(axis=1)
+    assert_allclose(by_name["value 1 back"], world.values[:, 119] / level, rtol=1e-6)
+    assert_allclose(by_name["same period 1 seasons back"], world.values[rows, 119 + lead - 52] / level, rtol=1e-6)
+    assert_allclose(by_name["mean of the last 13"], world.values[:, 107:120].mean(axis=1) / level, rtol=1e-6)
+    assert_allclose(by_name["promotion"], world.promotion[rows, 119 + lead])
+
+
+def test_a_series_without_a_sale_in_a_season_and_a_panel_that_is_too_small_are_not_forecast(world: World) -> None:
+    values = world.values.copy()
+    values[3, 60:] = 0.0
+    values[4, :150] = np.nan
+    ended = world.learn(values=values)
+    assert np.isnan(ended.mean[3]).all() and np.isnan(ended.spread[3]).all()
+    assert np.isfinite(ended.mean[4]).all(), "six values are enough of a level"
+    few = registry.fit(parse("learner"), Batch(world.values[:3], TIMELINE), LEADS, "known")
+    assert not few.defined.any() and "too few series" in few.notes[0][0]
+
+
+def test_the_method_says_what_was_learned(world: World, found: Learned) -> None:
+    """For all leads, for fewer, and as one of several parts; without it, a batch is learned from by itself."""
+    batch = Batch(world.values, TIMELINE, {"promotion": world.promotion}, learned=found)
+    fits = registry.fit(parse("learner"), batch, LEADS, "known")
+    assert_array_equal(fits.forecast, found.mean)
+    assert_array_equal(fits.residuals[:, -found.errors.shape[1] :], found.errors)
+    assert fits.distribution is not None
+    assert_allclose(fits.distribution.spread(), found.spread, rtol=1e-12)
+    fewer = registry.fit(parse("learner"), batch.rows(np.array([5, 2])), 3)
+    assert_array_equal(fewer.forecast, found.mean[[5, 2], :3])
+    together = registry.fit(parse("blend(mean; learner; ets(A,N,N))"), batch, LEADS)
+    level = registry.fit(parse("ets(A,N,N)"), batch, LEADS)
+    assert_allclose(together.forecast, (found.mean + level.forecast) / 2.0, rtol=1e-12)
+    alone = registry.fit(parse("learner"), Batch(world.values, TIMELINE, profiles=world.season), LEADS)
+    assert_array_equal(alone.forecast, world.learn(drivers={}).mean)
