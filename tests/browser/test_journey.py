@@ -81,7 +81,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     painted(page, "history, forecast and bands")
     table = page.get_by_role("region", name="Methods tried, over all origins")
     expect(table).to_contain_text("chosen")
-    expect(table.get_by_role("row")).to_have_count(13 + 2)
+    expect(table.get_by_role("row")).to_have_count(11 + 2)
     handle = page.get_by_role("slider", name=re.compile("Origin"))
     handle.focus()
     page.keyboard.press("ArrowRight")

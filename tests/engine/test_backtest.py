@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from scipy.stats import norm
 
 from tansy.engine.backtest.choice import ChoiceRule, Ground, choose
-from tansy.engine.backtest.intervals import Calibration, Scale, groups, probabilities, whole_bands
+from tansy.engine.backtest.intervals import Calibration, Past, Scale, groups, probabilities, whole_bands
 from tansy.engine.backtest.measures import mean_square_step
 from tansy.engine.backtest.origins import origins
 from tansy.engine.backtest.score import Forecasts, score
@@ -463,3 +463,24 @@ def test_the_default_recipe_runs_on_every_frequency(frequency: str, n: int) -> N
     panel = Panel(Timeline(frequency, first, n, season), ("sku",), {"sku": ["a", "b", "c"]}, values)
     study = run_study(panel, default_recipe(panel, {}))
     assert np.isfinite(study.forecast).all() and study.largest_gap == 0.0
+
+
+def test_bands_of_a_method_are_measured_by_what_it_would_have_missed() -> None:
+    """200 nodes had bands four times too wide until now, and have another method now whose fits say it right. What the
+    first one was worth says nothing about it: taken as its own, it would make the bands four times too narrow."""
+    rng = np.random.default_rng(8)
+    n, horizon = 200, 4
+    calibration = Calibration(np.zeros(n, dtype=np.int64), probabilities([80.0]))
+    ones, errors = np.ones((n, horizon)), np.empty((n, 0, horizon))
+    for o in range(4):
+        calibration.offsets(errors, Scale(4.0 * ones, ones), float(o))
+        errors = np.concatenate([errors, rng.normal(0.0, 1.0, (n, 1, horizon))], axis=1)
+    other = rng.normal(0.0, 1.0, (n, 4, horizon))
+    every = np.arange(n)
+    past = Past([(every, other[:, i], Scale(ones, ones)) for i in range(4)])
+    found = calibration.offsets(errors, Scale(ones, ones), 4.0, past)
+    assert np.abs(found).mean() == pytest.approx(1.2816, rel=0.06)
+    unlike = Calibration(np.zeros(n, dtype=np.int64), probabilities([80.0]))
+    for o in range(4):
+        unlike.offsets(errors[:, :o], Scale(4.0 * ones, ones), float(o))
+    assert np.abs(unlike.offsets(errors, Scale(ones, ones), 4.0)).mean() < 0.55

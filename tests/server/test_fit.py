@@ -85,6 +85,20 @@ def test_methods_at_every_origin_are_as_the_study_had_them(client: APIClient, no
     assert "not stationary" in wrong["problem"] and wrong["origins"] == []
 
 
+def test_a_blend_is_given_what_its_parts_need(client: APIClient, node: str) -> None:
+    """Drivers, effects of the group and its season, on every page; with equal parts it lies between them."""
+    driven = "arima(1,0,1) + x(price, promotion)"
+    found = {}
+    for text in (f"blend(mean; {POOLED}; {driven})", POOLED, driven):
+        tried = client.post(f"{node}/try/", {"methods": [text]}, format="json").json()["tries"][0]
+        assert not tried["problem"], tried
+        found[text] = np.array(tried["forecast"])
+        assert client.get(f"{node}/fit/", {"method": text}).status_code == 200
+        assert client.get(f"{node}/drivers/", {"method": text}).status_code == 200
+    blend, pooled, own = found.values()
+    assert np.allclose(blend, (pooled + own) / 2.0, atol=2e-4)  # answers are rounded to four decimals
+
+
 def test_pooled_effects_of_one_series_are_those_of_the_study(client: APIClient, node: str) -> None:
     """Tried alone, with only its group read back, as in the study, where all were there."""
     study = Study.objects.get()

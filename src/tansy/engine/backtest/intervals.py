@@ -16,7 +16,9 @@ windows do not overlap: as much as the fit where one whole window has come; late
 empirical quantiles give the bands, and the normal's only where few errors have come.
 
 Bands are made in time: at an origin from errors of earlier origins that had come by then, and each power is judged by
-the bands that it would have given all along. At the first origin the fit's own normal bands stand.
+the bands that it would have given all along. At the first origin the fit's own normal bands stand. A series that has
+another method now than it had at an earlier origin is measured by what the one of now missed there, in units of its own
+spread there: how much too wide the bands of one method were says nothing about those of the next.
 """
 
 from __future__ import annotations
@@ -103,8 +105,33 @@ class Scale:
             unit[:, h] = np.maximum(unit[:, h], before.max(axis=1))
         return cls(unit, relative)
 
+    def with_rows(self, nodes: Integers, own: Scale) -> Scale:
+        unit, relative = self.unit.copy(), self.relative.copy()
+        unit[nodes], relative[nodes] = own.unit, own.relative
+        return Scale(unit, relative)
+
     def at(self, power: float, rows: Integers) -> Floats:
         return np.asarray(self.unit[rows] * self.relative[rows] ** power)
+
+
+@dataclass(frozen=True)
+class Past:
+    """What nodes would have missed at earlier origins with the methods that they have now, where these are others than
+    those they had: per origin positions of nodes [k], errors [k, H], and in which units."""
+
+    origins: list[tuple[Integers, Floats, Scale]]
+
+    def errors(self, had: Floats) -> Floats:
+        found = had.copy()
+        for o, (nodes, errors, _) in enumerate(self.origins):
+            found[nodes, o] = errors
+        return found
+
+    def scales(self, had: list[Scale]) -> list[Scale]:
+        return [
+            one.with_rows(nodes, own) if len(nodes) else one
+            for one, (nodes, _, own) in zip(had, self.origins, strict=True)
+        ]
 
 
 class Calibration:
@@ -122,15 +149,18 @@ class Calibration:
         self._missed = np.zeros((len(_POWERS), len(group)))
         self._count = np.zeros(len(group))
 
-    def offsets(self, errors: Floats, now: Scale, windows: float) -> Floats:
+    def offsets(self, errors: Floats, now: Scale, windows: float, past: Past | None = None) -> Floats:
         """Offsets of the bands from the forecast of the next origin, [nodes, Q, H].
 
         errors: [nodes, origins so far, H], actual minus reconciled forecast of those that have come by now, NaN where
-        none has or it is not to be counted. windows: how many whole windows lie between the first origin and now.
+        none has or it is not to be counted. windows: how many whole windows lie between the first origin and now. past:
+        of nodes that had other methods then; without it all had that of now.
         """
         self._judge(errors)
         belief = windows / (windows + _FIT_COUNTS)
-        shapes = [self._shape(errors, power, belief) for power in _POWERS]
+        own = past.errors(errors) if past else errors
+        scales = past.scales(self._scales) if past else self._scales
+        shapes = [self._shape(own, scales, power, belief) for power in _POWERS]
         self._scales.append(now)
         self._shapes.append(shapes)
         self._judged.append(0)
@@ -141,12 +171,12 @@ class Calibration:
             found[rows] = self._bands(shapes[k], now, power, rows)
         return found
 
-    def _shape(self, errors: Floats, power: float, belief: float) -> _Shape:
+    def _shape(self, errors: Floats, scales: list[Scale], power: float, belief: float) -> _Shape:
         def standardised(rows: Integers) -> Floats:
-            z = errors[rows] / np.stack([one.at(power, rows) for one in self._scales], axis=1)
+            z = errors[rows] / np.stack([one.at(power, rows) for one in scales], axis=1)
             return np.ascontiguousarray(np.where(np.isfinite(z), z, np.nan))
 
-        if not self._scales:
+        if not scales:
             return _untested(self._members, self._p, errors.shape[2])
         return _shape(standardised, self._members, self._p, errors.shape[2], belief)
 

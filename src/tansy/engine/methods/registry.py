@@ -69,6 +69,8 @@ def method_field(form: Form, around: Surroundings) -> Field:
     plain = [text for text in own if "best" not in text]
     searched = bool(family.menu) and "best" in form.main()
     value = (best if searched and best else plain or [str(form)])[0]
+    if value not in dict(menu):  # such as a blend, which is made by its text
+        menu.insert(0, (value, form.brief))
     return Field("method", "Method", "choice", value, tuple(menu))
 
 

@@ -112,6 +112,21 @@ def _evidence(prepared: Prepared, methods: tuple[str, ...], seen: list[Seen]) ->
     )
 
 
+def forecasts_of(ending: Ending, methods: Integers, nodes: Integers, horizon: int) -> tuple[Floats, Floats, Floats]:
+    """What some nodes' methods forecast from an origin: means [k, H], sigmas [k], spreads [k, H]. methods, nodes: [k],
+    the latter ascending."""
+    mean, sigma = np.full((len(nodes), horizon), np.nan), np.full(len(nodes), np.nan)
+    spread = mean.copy()
+    block = nodes // BLOCK
+    for b in np.unique(block).tolist():
+        for j in np.unique(methods[block == b]).tolist():
+            here = np.nonzero((block == b) & (methods == j))[0]
+            found = ending.results[j].rows(b * BLOCK, int(nodes[here[-1]]) + 1)
+            own = nodes[here] - b * BLOCK
+            mean[here], sigma[here], spread[here] = found.mean[own], found.sigma[own], found.spread[own]
+    return mean, sigma, spread
+
+
 @dataclass(frozen=True)
 class _Judged:
     """Of a block: what tables add up, per run of one level, and per kind."""

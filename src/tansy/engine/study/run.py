@@ -19,7 +19,15 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.backtest.intervals import Calibration, Scale, groups, probabilities, relative_volume, whole_bands
+from tansy.engine.backtest.intervals import (
+    Calibration,
+    Past,
+    Scale,
+    groups,
+    probabilities,
+    relative_volume,
+    whole_bands,
+)
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.compute.threads import run_chunks
@@ -29,7 +37,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study import accuracy, planned_nodes
-from tansy.engine.study.chosen import Chosen, choose_all
+from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
 from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import Forecast, Layer
@@ -225,7 +233,7 @@ def _run(
         coherent = _reconcile_all(prepared, judged, base, sigma, zeros, store, steps, workers)
     with steps("bands"):
         p = probabilities(list(recipe.levels))
-        quantiles = _bands(prepared, seen, chosen, coherent, sigma, zeros, p)
+        quantiles = _bands(prepared, endings, chosen, coherent, sigma, zeros, p)
         layers = [Layer("reconciliation", coherent.published[:, -1] + 0.0)]
         if recipe.whole_units:
             finest = layers[-1].mean[graph.n_aggregates :]
@@ -374,8 +382,8 @@ def _reconcile_all(
 
 
 def _bands(
-    prepared: Prepared, seen: list[Seen], chosen: Chosen, coherent: _Coherent, sigma: Floats, zeros: list[Booleans],
-    p: Floats,
+    prepared: Prepared, endings: list[Ending], chosen: Chosen, coherent: _Coherent, sigma: Floats,
+    zeros: list[Booleans], p: Floats,
 ) -> Floats:  # fmt: skip
     """Quantiles [nodes, origins + 1, Q, H], each origin's from what had been missed by then."""
     recipe, graph, published = prepared.recipe, prepared.graph, coherent.published
@@ -383,20 +391,42 @@ def _bands(
     floor = 0.0 if recipe.nonnegative else -np.inf
     found = np.empty((*published.shape[:2], len(p), recipe.leads))
     could = chosen.method[:, :, None] >= 0
-    for o, one in enumerate(seen):
+    for o, ending in enumerate(endings):
+        one = ending.seen
         actuals = one.windows(prepared.seen_at[:o], recipe.leads)
         errors = np.where(could[:, :o], actuals - published[:, :o], np.nan)
-        relative = np.ones_like(published[:, o])
-        if recipe.nonnegative:
-            relative = relative_volume(published[:, o], one.usual)
         windows = min(o, (one.n_seen - prepared.seen_at[0]) / recipe.leads)
-        offsets = calibration.offsets(errors, Scale.of(sigma[:, o], chosen.spread[:, o], relative), windows)
+        now = _scale(prepared, one, sigma[:, o], chosen.spread[:, o], published[:, o])
+        past = Past([_had_now(prepared, endings[i], chosen, o, i, actuals[:, i]) for i in range(o)])
+        offsets = calibration.offsets(errors, now, windows, past)
         quantiles = np.maximum(published[:, o, None] + offsets, floor)
         if o == len(prepared.seen_at):
             planned_nodes.bands(prepared.planned, graph, published[:, o], quantiles, p)
         quantiles = np.where(nothing_below(graph, zeros[o])[:, None], 0.0, quantiles)
         found[:, o] = whole_bands(quantiles, one.counts)
     return found
+
+
+def _scale(
+    prepared: Prepared, seen: Seen, sigma: Floats, spread: Floats, mean: Floats, rows: Integers | slice = slice(None)
+) -> Scale:
+    relative = np.ones_like(mean)
+    if prepared.recipe.nonnegative:
+        relative = relative_volume(mean, seen.usual[rows])
+    return Scale.of(sigma, spread, relative)
+
+
+def _had_now(
+    prepared: Prepared, then: Ending, chosen: Chosen, o: int, i: int, actuals: Floats
+) -> tuple[Integers, Floats, Scale]:
+    """Nodes that had another method at origin i than at o, and what that of o would have missed there [k, H], in what
+    units; before reconciliation, as what was published then was made of other forecasts."""
+    method, seen = chosen.method[:, o], then.seen
+    nodes = np.nonzero((method >= 0) & (chosen.method[:, i] >= 0) & (method != chosen.method[:, i]))[0]
+    mean, sigma, spread = forecasts_of(then, method[nodes], nodes, prepared.recipe.leads)
+    sigma = believed(sigma, mean, seen.floor[nodes], seen.few[nodes])
+    scale = _scale(prepared, seen, sigma, spread, np.nan_to_num(mean), nodes)
+    return nodes, actuals[nodes] - mean, scale
 
 
 def _accuracy(

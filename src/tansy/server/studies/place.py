@@ -24,6 +24,11 @@ from tansy.server.studies.store import results
 Floats = NDArray[np.float64]
 
 
+def _leaves(texts: list[str]) -> list[Form]:
+    """The methods that are fitted for these texts; none for one that is wrong."""
+    return [leaf for form in map(tries.form_or_none, texts) if form is not None for leaf in form.leaves]
+
+
 class Place:
     """result, node, study; leads: of the study. To be had from `place_at`."""
 
@@ -59,8 +64,7 @@ class Place:
 
     def drivers_for(self, texts: list[str]) -> dict[str, Floats]:
         """Those of `drivers`, if a text asks for any: they are read from the whole history."""
-        forms = [form for form in map(tries.form_or_none, texts) if form is not None]
-        return self.drivers() if any(form.drivers or form.pooled for form in forms) else {}
+        return self.drivers() if any(leaf.drivers or leaf.pooled for leaf in _leaves(texts)) else {}
 
     @cached_property
     def known(self) -> Known:
@@ -73,26 +77,23 @@ class Place:
 
     def pooled(self, texts: list[str]) -> dict[tuple[str, ...], Pooled]:
         """Effects that texts pool over the series of the node's group, as the study's history has them."""
-        forms = [form for form in map(tries.form_or_none, texts) if form is not None and form.pooled]
         known = set(self.driver_names())
         return {
-            form.pooled: self.known.pooled(form.pooled)
-            for form in forms
-            if all(driver_of(entry)[0] in known for entry in form.pooled)
+            leaf.pooled: self.known.pooled(leaf.pooled)
+            for leaf in _leaves(texts)
+            if leaf.pooled and all(driver_of(entry)[0] in known for entry in leaf.pooled)
         }
 
     def learned(self, texts: list[str], timeline: Timeline) -> Learned | None:
         """What the learner of the study says of this node, where a text asks for it; nothing of a timeline that goes on
         beyond the history, which it has not learned from."""
-        forms = [form for form in map(tries.form_or_none, texts) if form is not None]
-        if timeline.n_periods != self.known.n_seen or not any(form.learns for form in forms):
+        if timeline.n_periods != self.known.n_seen or not any(leaf.learns for leaf in _leaves(texts)):
             return None
         return self.known.learned()
 
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
         """Season of the node's group, where a text asks for it, on a timeline that may go on beyond the history."""
-        forms = [form for form in map(tries.form_or_none, texts) if form is not None]
-        if not any(form.shares_season for form in forms):
+        if not any(leaf.shared_season for leaf in _leaves(texts)):
             return None
         found: Floats = self.known.season(timeline, horizon)[0]
         return found
