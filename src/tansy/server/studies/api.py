@@ -15,8 +15,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
+from tansy.engine.study import accuracy
 from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.timeline import Timeline
@@ -134,7 +136,12 @@ class OriginSerializer(serializers.Serializer):
     period = serializers.CharField()
     at = serializers.IntegerField(help_text="Position of the origin in the periods.")
     method = serializers.CharField(allow_null=True)
+    brief = serializers.CharField(help_text="The method in a few words; empty without one.", allow_blank=True)
     forecast = NullableFloats()
+    missed = NullableFloats(help_text="What came less the forecast, by lead.")
+    held = serializers.ListField(
+        child=serializers.IntegerField(allow_null=True), help_text="How many of the bands hold what came, by lead."
+    )
     bands = BandSerializer(many=True)
     wape = serializers.FloatField(allow_null=True)
 
@@ -196,6 +203,7 @@ class NodeSerializer(serializers.Serializer):
     published = ScoreSerializer()
     hits = HitSerializer(many=True)
     origins = OriginSerializer(many=True)
+    usual_error = serializers.FloatField(allow_null=True, help_text="Root of the mean square of all errors of origins.")
 
 
 class AccuracyLevelSerializer(serializers.Serializer):
@@ -428,6 +436,12 @@ def _score(method: str, row: np.ndarray) -> dict[str, Any]:
     }
 
 
+def _after(values: np.ndarray, seen_at: list[int], leads: int) -> np.ndarray:
+    """What came after each origin, [origins, leads], NaN where nothing has."""
+    padded = np.concatenate([values, np.full(leads, np.nan)])
+    return np.stack([padded[n : n + leads] for n in seen_at])
+
+
 class NodeView(APIView):
     @extend_schema(responses=NodeSerializer)
     def get(self, request: Request, pk: int, node: str) -> Response:
@@ -456,6 +470,11 @@ class NodeView(APIView):
             parameters = [
                 {"name": name, "value": float(values[i])} for i, name in enumerate(names) if np.isfinite(values[i])
             ]
+        judged = unpack(here.received) if here.received else history
+        came = _after(judged, result.seen_at, h)
+        errors = came - tested
+        held = accuracy.inside(came[None], tested_quantiles[None])[0].sum(axis=1)
+        briefs = {j: parse(methods[j]).brief for j in set(chosen_at.tolist()) if j >= 0}
         origins = []
         origin_wape = _list(unpack(here.origin_wape))
         for o, n_seen in enumerate(result.seen_at):
@@ -464,7 +483,10 @@ class NodeView(APIView):
                     "period": timeline.labels[n_seen - 1],
                     "at": n_seen - 1,
                     "method": methods[chosen_at[o]] if chosen_at[o] >= 0 else None,
+                    "brief": briefs.get(int(chosen_at[o]), ""),
                     "forecast": _list(tested[o]),
+                    "missed": _list(errors[o]),
+                    "held": [None if np.isnan(v) else int(v) for v in held[o].tolist()],
                     "bands": _bands(tested_quantiles[o], levels),
                     "wape": origin_wape[o],
                 }
@@ -504,5 +526,6 @@ class NodeView(APIView):
                 "published": _score("published", unpack(here.node_scores)),
                 "hits": [{"level": level, "share": share} for level, share in hits],
                 "origins": origins,
+                "usual_error": _list(np.sqrt(nan_mean(errors.reshape(1, -1) ** 2, axis=1)))[0],
             }
         )

@@ -122,13 +122,13 @@ function Outcome({ found }: { found: Schema['ChoiceOutcome'] }) {
   const against = (now: number | null, before: number | null) =>
     now === null || before === null || before === 0 ? '–' : `${signed((100 * (now - before)) / before, 1)} %`;
   return (
-    <div className="grid gap-6 xl:grid-cols-2">
+    <div className="flex flex-wrap items-start gap-x-10 gap-y-6">
       <section aria-labelledby="outcome-levels">
         <h2 id="outcome-levels" className="mb-1 font-semibold">
           Error by level{' '}
           <span className="font-normal text-second">before reconciliation, in naive steps</span>
         </h2>
-        <table className="sheet">
+        <table className="sheet w-auto!">
           <thead>
             <tr>
               <th>Level</th>
@@ -161,7 +161,7 @@ function Outcome({ found }: { found: Schema['ChoiceOutcome'] }) {
         <h2 id="outcome-methods" className="mb-1 font-semibold">
           Methods <span className="font-normal text-second">nodes that have them, at the end of history</span>
         </h2>
-        <table className="sheet">
+        <table className="sheet w-auto!">
           <thead>
             <tr>
               <th>Method</th>

@@ -108,8 +108,10 @@ export function Found({ one, noun, onForm }: { one: Try; noun: string; onForm: (
 /** Beside the forecast: the chosen method as the study fitted it, and all smoothing forms for comparison. */
 export function MethodPanel({ study, node }: { study: number; node: Schema['Node'] }) {
   const method = node.method ?? 'mean';
-  const found = useQuery(tries(study, node.node, [method, 'ets(best)'], []));
-  const [own, best] = found.data?.tries ?? [];
+  const blended = node.parts.length > 0; // its parts speak for it, and a page need not wait for them to be fitted
+  const found = useQuery(tries(study, node.node, blended ? ['ets(best)'] : [method, 'ets(best)'], []));
+  const best = found.data?.tries.at(-1);
+  const own = blended ? undefined : found.data?.tries[0];
   const errors = Object.fromEntries((own?.parameters ?? []).map((p) => [p.name, p.error]));
   return (
     <>
@@ -117,8 +119,8 @@ export function MethodPanel({ study, node }: { study: number; node: Schema['Node
         <h2 id="form" className="mb-1 font-semibold text-second">
           Method
         </h2>
-        <p>{node.parts.length > 0 ? node.brief : node.method}</p>
-        {node.parts.length > 0 && (
+        <p>{blended ? node.brief : node.method}</p>
+        {blended && (
           <ul aria-label="Its parts" className="mt-1 mb-2 space-y-1 border-l border-rule pl-2">
             {node.parts.map((part) => (
               <li key={part}>{part}</li>

@@ -20,7 +20,10 @@ const origin = (period: string, at: number, forecast: (number | null)[]): Schema
   period,
   at,
   method: 'mean',
+  brief: 'mean',
   forecast,
+  missed: forecast.map((v, lead) => (v === null ? null : 3 - 2 * lead)),
+  held: forecast.map((v, lead) => (v === null ? null : lead)),
   bands: [band],
   wape: 7.5,
 });
@@ -65,6 +68,7 @@ const node: Node = {
   scores: [score('seasonal-naive', 1.2, 0), score('mean', 0.9, 25), score('naive', null, null, 0)],
   published: score('published', 0.85, 29),
   hits: [{ level: 80, share: 0.75 }],
+  usual_error: 2,
   origins: [origin('2026-W01', 0, [null, null]), origin('2026-W02', 1, [10, 10])],
 };
 
@@ -96,6 +100,21 @@ const why = async () =>
   (await screen.findByRole('heading', { name: 'Why this method' })).nextElementSibling?.textContent;
 
 describe('one series', () => {
+  it('lists errors by origin and lead, says which no band held, and moves the handle by them', async () => {
+    open();
+    const map = await screen.findByRole('region', { name: /Errors by origin and lead/ });
+    const rows = within(map)
+      .getAllByRole('row')
+      .map((row) => [...row.children].map((cell) => cell.textContent));
+    expect(rows).toEqual([
+      ['Origin', '1', '2'],
+      ['2026-W01', '', ''],
+      ['2026-W02', '○ +3.0', '+1.0'],
+    ]);
+    fireEvent.click(within(map).getByRole('button', { name: '+1.0' }));
+    expect(here()).toContain('origin=2026-W02');
+  });
+
   it.each<[string, Partial<Node>]>([
     ['The recipe’s first choice. Its error is 25 % below the seasonal naive’s.', {}],
     [

@@ -13,6 +13,7 @@ import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { typing } from '../../ui/typing';
 import { DriversPage } from './drivers';
+import { ErrorMap } from './error-map';
 import { kindSentence } from './explain';
 import { FitPage } from './fit';
 import { MethodPanel } from './found';
@@ -155,6 +156,11 @@ function NodeView({
         />
         <OriginLine node={node} chosen={chosen} />
         <PublishedTable study={study} node={node} />
+        <ErrorMap
+          node={node}
+          chosen={chosen}
+          onOrigin={(index) => set({ origin: node.origins[index]?.period ?? null })}
+        />
         <Methods node={node} />
         <PartsOf study={study} node={node} />
         {node.searched && node.method && <FormsSince study={study} node={node} method={node.method} />}
@@ -299,7 +305,7 @@ function OriginLine({ node, chosen }: { node: Node; chosen: number | null }) {
         From {origin.period}, {n} {unit}:
       </b>{' '}
       error {fixed(origin.wape, 1)} % of volume, {hit} of {of} inside the {widest} % band; made with{' '}
-      {origin.method ?? 'zero'}, chosen by the errors that had come by then.
+      {origin.brief || 'zero'}, chosen by the errors that had come by then.
     </output>
   );
 }
