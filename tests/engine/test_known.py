@@ -27,7 +27,7 @@ RECIPE = """
 name = "scrambled"
 [data]
 file = "sales.csv"
-driver_columns = ["price", "promotion", "stock"]
+driver_columns = ["price", "promotion", "stock", "footfall"]
 gaps = "unknown"
 [data.attribute_columns]
 group = "sku"
@@ -74,12 +74,14 @@ def table(seed: int, upset_from: int) -> pl.DataFrame:
     stock = rng.integers(5, 60, (n, len(t))).astype(float)
     stock[6, 100:103] = 0.0
     sold[6, 100:103] = 0.0
+    footfall = sold * rng.uniform(3.0, 5.0, (n, len(t)))  # no plan: it tells of what is sold, and is told afterwards
     late = t >= upset_from
     if seed:
+        footfall[:, late] = upset.choice([-5.0, 2.0, 9e4], (n, late.sum()))
         sold[:, late] = upset.choice([0.0, 3.0, 50.0, 4000.0, np.nan], (n, late.sum()))
         stock[:, late] = upset.choice([0.0, 7.5, 1e6], (n, late.sum()))
     sold[:, N:] = np.nan
-    stock[:, N:] = np.nan
+    stock[:, N:] = footfall[:, N:] = np.nan
     rows = np.arange(n).repeat(len(t))
     frame = pl.DataFrame(
         {
@@ -90,16 +92,17 @@ def table(seed: int, upset_from: int) -> pl.DataFrame:
             "price": price.ravel(),
             "promotion": promotion.ravel().astype(int),
             "stock": stock.ravel(),
+            "footfall": footfall.ravel(),
         }
-    ).with_columns(pl.col("sold", "stock").fill_nan(None))
+    ).with_columns(pl.col("sold", "stock", "footfall").fill_nan(None))
     # the series ends where it ends: its last week is said, whatever was sold in it
     return frame.filter(pl.col("sold").is_not_null() | pl.col("price").is_not_null())
 
 
 @pytest.mark.parametrize("upset_from", [125, 132])
 def test_nothing_that_comes_after_an_origin_changes_a_byte_of_it(tmp_path: Path, upset_from: int) -> None:
-    """Values, stock, corrections by rules and kinds are scrambled after an origin; what was forecast, chosen and
-    promised there, and from the origins before, stays as it was. Plans (price, promotion) stand."""
+    """Values, stock, a driver that nobody plans, corrections by rules and kinds are scrambled after an origin; what was
+    forecast, chosen and promised there, and from the origins before, stays as it was. Prices and promotions stand."""
     found = []
     for seed in (0, 1):
         folder = tmp_path / f"{seed}"

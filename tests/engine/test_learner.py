@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.testing import assert_allclose, assert_array_equal
 from threadpoolctl import threadpool_limits
 
 from tansy.engine.methods import registry
-from tansy.engine.methods.features import Told
+from tansy.engine.methods.features import Told, reach_of
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.learning import learn
@@ -39,6 +40,7 @@ class World:
     def learn(self, **changes: Any) -> Learned:
         given: dict[str, Any] = {
             "values": self.values, "timeline": TIMELINE, "drivers": {"promotion": self.promotion},
+            "reach": {"promotion": LEADS},
             "profiles": self.season, "group_of": np.zeros(N, dtype=np.int64), "level_of": np.zeros(N, dtype=np.int64),
             "horizon": LEADS,
         }  # fmt: skip
@@ -95,23 +97,25 @@ def test_the_same_bytes_for_any_number_of_threads(world: World, found: Learned) 
 
 
 def test_nothing_is_told_that_was_not_known(world: World) -> None:
-    """Whatever comes after the period at which a cell is asked may be anything; drivers and the season are plans."""
+    """Whatever comes after the period at which a cell is asked may be anything, and what a driver is beyond the three
+    periods that it is planned for, at any period."""
     rows, at, lead = np.arange(N), np.full(N, 120), np.tile(np.arange(1, LEADS + 1), N // LEADS)
     other = world.values.copy()
     other[:, 120:] = 1e6
+    unplanned = world.promotion.copy()
+    unplanned[:, 123:] = 7.0
     told = [
-        Told(values, TIMELINE, {"promotion": world.promotion}, world.season, np.zeros(N, int), np.zeros(N, int))
-        for values in (world.values, other)
+        Told(values, TIMELINE, drivers, {"promotion": 3}, world.season, np.zeros(N, int), np.zeros(N, int))
+        for values, drivers in ((world.values, {"promotion": world.promotion}), (other, {"promotion": unplanned}))
     ]
     columns = [one.columns(rows, at, lead, one.level(rows, at)) for one in told]
     assert_array_equal(*columns)
-    assert columns[0].shape == (N, len(told[0].names)) and len(set(told[0].names)) == len(told[0].names)
-    by_name = dict(zip(told[0].names, columns[0].T, strict=True))
     level = world.values[:, 68:120].mean(axis=1)
+    by_name = told[0].named(rows, at, lead, level)
     assert_allclose(by_name["value 1 back"], world.values[:, 119] / level, rtol=1e-6)
     assert_allclose(by_name["same period 1 seasons back"], world.values[rows, 119 + lead - 52] / level, rtol=1e-6)
     assert_allclose(by_name["mean of the last 13"], world.values[:, 107:120].mean(axis=1) / level, rtol=1e-6)
-    assert_allclose(by_name["promotion"], world.promotion[rows, 119 + lead])
+    assert_allclose(by_name["promotion"], np.where(lead <= 3, world.promotion[rows, 119 + lead], np.nan))
 
 
 def test_a_series_without_a_sale_in_a_season_and_a_panel_that_is_too_small_are_not_forecast(world: World) -> None:
@@ -123,6 +127,22 @@ def test_a_series_without_a_sale_in_a_season_and_a_panel_that_is_too_small_are_n
     assert np.isfinite(ended.mean[4]).all(), "six values are enough of a level"
     few = registry.fit(parse("learner"), Batch(world.values[:3], TIMELINE), LEADS, "known")
     assert not few.defined.any() and "too few series" in few.notes[0][0]
+
+
+@pytest.mark.parametrize(("n_planned", "n_past"), [(0, WEEKS), (3, WEEKS), (LEADS, WEEKS), (3, 12), (3, 60)])
+def test_drivers_may_be_planned_for_fewer_leads_and_histories_may_be_short(
+    world: World, n_planned: int, n_past: int
+) -> None:
+    """Twelve weeks are too few of a season of 52; the leads beyond a plan are forecast without it."""
+    drivers = {"promotion": world.promotion[:, : n_past + n_planned]}
+    batch = Batch(world.values[:, :n_past], TIMELINE.until(n_past), drivers, profiles=world.season)
+    assert reach_of(drivers, n_past, LEADS) == {"promotion": n_planned}
+    for horizon in (LEADS, 40):
+        fits = registry.fit(parse("learner"), replace(batch, profiles=np.ones((1, 300))), horizon, "known")
+        assert fits.forecast.shape == (N, horizon) and fits.defined.all() == (n_past >= 60)
+        if fits.defined.all():
+            assert np.isfinite(fits.forecast).all() and fits.distribution is not None
+            assert (fits.distribution.spread() > 0.0).all()
 
 
 def test_the_method_says_what_was_learned(world: World, found: Learned) -> None:

@@ -5,7 +5,7 @@ The end of the history is one more origin.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
 from hashlib import blake2b
 from typing import Protocol
@@ -32,7 +32,6 @@ Integers = NDArray[np.int64]
 Entries = tuple[str, ...]
 
 KEY_BYTES = 16
-_LEAST_AHEAD = 0.5
 
 
 class Keep(Protocol):
@@ -75,10 +74,12 @@ class Known:
         ended_after: int,
         kinds_by_hand: dict[int, str] | None = None,
         keep: Keep | None = None,
+        reach: Mapping[str, int] | None = None,
         nodes: Integers | None = None,
     ) -> None:
         """series, judged: [series, periods], as methods see them, and as forecasts are scored. kinds_by_hand: node ->
-        kind that a person gave to it. keep: where effects and learners are kept; nowhere without."""
+        kind that a person gave to it. keep: where effects and learners are kept; nowhere without.
+        reach: for how many leads drivers are planned, as the end of the history shows it, which a learner is told."""
         self.graph = graph
         self.panel = panel
         self.timeline: Timeline = panel.timeline
@@ -88,6 +89,7 @@ class Known:
         self._ended_after = ended_after
         self._by_hand = kinds_by_hand or {}
         self._keep = keep or Anew()
+        self._reach = reach or {}
         self._learned: Learned | None = None
         self._drivers: dict[str, Floats] = {}
         self._pooled: dict[Entries, Pooled] = {}
@@ -101,7 +103,7 @@ class Known:
         """The same of some nodes, or of all."""
         return Known(
             self.graph, self.panel, self._series, self._judged, self.horizon, self._ended_after, self._by_hand,
-            self._keep, nodes,
+            self._keep, self._reach, nodes,
         )  # fmt: skip
 
     @cached_property
@@ -194,7 +196,7 @@ class Known:
 
     def _learn(self) -> Learned:
         return learn(
-            self.values, self.timeline, self.drivers(self._ahead()), self.profiles, self.season_group,
+            self.values, self.timeline, self.drivers(self._reach), self._reach, self.profiles, self.season_group,
             self.graph.level_of, self.horizon,
         )  # fmt: skip
 
@@ -202,23 +204,12 @@ class Known:
     def _learner_key(self) -> str:
         """Key of all that the model depends on."""
         assert self.nodes is None
-        content = blake2b(repr((self.timeline, self.horizon)).encode(), digest_size=KEY_BYTES)
-        for kind, name in (("values", ""), ("profiles", ""), *(("driver", name) for name in self._ahead())):
+        content = blake2b(repr((self.timeline, self.horizon, self._reach)).encode(), digest_size=KEY_BYTES)
+        for kind, name in (("values", ""), ("profiles", ""), *(("driver", name) for name in self._reach)):
             content.update(f"{kind} {name} ".encode() + b"".join(self._hashes(kind, name)))
         for place in (self.season_group, self.graph.level_of):
             content.update(place.tobytes())
         return content.hexdigest()
-
-    def _ahead(self) -> list[str]:
-        """Drivers that are known ahead: of most series that they were known of, for most leads. What a learner was told
-        of the past and is not told of the future would mislead it."""
-        found = []
-        for name, one in self.panel.drivers.items():
-            past, ahead = one[:, : self.n_seen], one[:, self.n_seen : self.n_seen + self.horizon]
-            known = np.isfinite(past[:, -self.horizon :]).mean() if past.shape[1] else 0.0
-            if name != "stock" and ahead.shape[1] and np.isfinite(ahead).mean() > _LEAST_AHEAD * known:
-                found.append(name)
-        return found
 
     def prepare(self, forms: Iterable[Form]) -> None:
         """Make what forms share, so that threads find it ready."""

@@ -56,17 +56,30 @@ def _summed(values: NDArray[Any], kind: np.dtype[Any]) -> NDArray[Any]:
     return found
 
 
+def reach_of(drivers: Mapping[str, Floats], n_past: int, horizon: int) -> dict[str, int]:
+    """For how many leads each driver [series, T or more] is planned: until fewer than half as many series know it as in
+    the last periods."""
+    found = {}
+    for name, one in drivers.items():
+        known = np.isfinite(one)
+        usual = known[:, max(0, n_past - horizon) : n_past].mean() if n_past else 0.0
+        enough = known[:, n_past : n_past + horizon].mean(axis=0) >= max(0.5 * usual, 1e-9)
+        found[name] = len(enough) if enough.all() else int(np.argmin(enough))
+    return found
+
+
 class Told:
     """Makes the columns of a panel.
 
-    values: [series, T], NaN missing. drivers: per name [series, T + H or more], NaN not known. profiles: [groups, T + H
-    or more], seasons as factors about one; group_of: [series], the one of each. level_of: [series], its level of the
-    structure.
+    values: [series, T], NaN missing. drivers: per name [series, T or more], NaN not known; reach: for how many leads
+    each is planned, beyond which nothing is told of it, at no period: what was not planned that far ahead then either
+    would be missed when it counts. profiles: [groups, T + H or more], seasons as factors about one; group_of: [series],
+    the one of each. level_of: [series], its level of the structure.
     """
 
     def __init__(
-        self, values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], profiles: Floats, group_of: Integers,
-        level_of: Integers,
+        self, values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], reach: Mapping[str, int],
+        profiles: Floats, group_of: Integers, level_of: Integers,
     ) -> None:  # fmt: skip
         self._values, self._timeline, self._profiles = values, timeline, profiles
         self._group_of, self._level_of = group_of, level_of
@@ -83,14 +96,12 @@ class Told:
         at = np.arange(values.shape[1], dtype=np.int32)
         self._last_sold = np.maximum.accumulate(np.where(sold, at, -1), axis=1)
         self._began = np.where(sold.any(axis=1), np.argmax(sold, axis=1), values.shape[1])
-        self._drivers: dict[str, tuple[Floats, _Running]] = {}
+        self._drivers: dict[str, tuple[Floats, _Running, int]] = {}
         for name, one in drivers.items():
-            known = one[np.isfinite(one)]
-            scaled = np.log(one) if len(known) and bool((known > 0.0).all()) else one
-            self._drivers[name] = (scaled, _Running.of(scaled))
-        nothing = np.zeros(0, dtype=np.int64)
-        self.names = tuple(self._columns(nothing, nothing, nothing, np.zeros(0)))
-        """What the columns are, in a planner's words."""
+            past = one[:, : values.shape[1]]
+            positive = bool((past[np.isfinite(past)] > 0.0).all())
+            scaled = np.log(np.where(one > 0.0, one, np.nan)) if positive else one
+            self._drivers[name] = (scaled, _Running.of(scaled), reach[name])
 
     def level(self, rows: Integers, at: Integers) -> Floats:
         """Mean of each row over the last season when `at` periods had been seen; NaN where nothing was known."""
@@ -98,9 +109,10 @@ class Told:
 
     def columns(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Singles:
         """[cells, columns]: of the series `rows`, when `at` periods had been seen, for the lead, from 1 on."""
-        return np.stack(list(self._columns(rows, at, lead, level).values()), axis=1).astype(np.float32)
+        return np.stack(list(self.named(rows, at, lead, level).values()), axis=1).astype(np.float32)
 
-    def _columns(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> dict[str, Floats]:
+    def named(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> dict[str, Floats]:
+        """The columns by what they are, in a planner's words, [cells] each."""
         target = at + lead - 1
         now = np.clip(at - 1, 0, self._values.shape[1] - 1)
         found = {"lead": lead + 0.0, "size": np.log(level), "level of the structure": self._level_of[rows] + 0.0}
@@ -147,9 +159,11 @@ class Told:
         return found
 
     def _driver(self, name: str, rows: Integers, at: Integers, lead: Integers) -> dict[str, Floats]:
-        scaled, sums = self._drivers[name]
-        target = at + lead - 1
-        ahead, usual = scaled[rows, target], sums.mean(rows, at - self.usual, at)
+        scaled, sums, reach = self._drivers[name]
+        target, last = at + lead - 1, scaled.shape[1] - 1
+        planned = (lead <= reach) & (target <= last)
+        ahead = np.where(planned, scaled[rows, np.minimum(target, last)], np.nan)
+        usual = sums.mean(rows, at - self.usual, at)
         back = target - self._season * (-(-lead // self._season))
         then = np.where(back >= 0, scaled[rows, np.maximum(back, 0)], np.nan)
         return {

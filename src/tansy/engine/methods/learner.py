@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tansy.engine.methods.distribution import Normal
+from tansy.engine.methods.features import reach_of
 from tansy.engine.methods.fits import Batch, Fits, note
 from tansy.engine.methods.form import RICHEST, Form
 from tansy.engine.methods.learning import learn
@@ -52,8 +53,11 @@ class Learner(Form):
             profiles = batch.profiles
             if profiles is None:
                 profiles = season_profiles(batch.own_sources, batch.timeline, horizon)
-            groups = np.zeros(n, dtype=np.int64)
-            found = learn(batch.values, batch.timeline, batch.drivers, profiles, batch.groups, groups, horizon)
+            reach = reach_of(batch.drivers, length, horizon)
+            one_level = np.zeros(n, dtype=np.int64)
+            found = learn(
+                batch.values, batch.timeline, batch.drivers, reach, profiles, batch.groups, one_level, horizon
+            )
         found = found.until(horizon)
         residuals = np.full((n, length), np.nan)
         residuals[:, length - found.errors.shape[1] :] = found.errors
@@ -61,21 +65,16 @@ class Learner(Form):
         residuals[~defined] = np.nan
         n_used = (~np.isnan(residuals)).sum(axis=1).astype(np.float64)
         squares = np.nansum(residuals**2, axis=1)
-        nothing = np.zeros(n)
         notes: dict[int, tuple[str, ...]] = {}
-        note(
-            notes,
-            ~defined,
-            "not fitted: nothing was sold in the last season, or there are too few series to learn from",
-        )
+        note(notes, ~defined, "not fitted: nothing was sold in the last season, or too few series to learn from")
         distribution = None
         if bands != "none":
-            together = np.einsum("nh,hk,nk->nhk", found.spread, found.together, found.spread, optimize=True)
-            sums = np.stack([together[:, :h, :h].sum(axis=(1, 2)) for h in range(1, horizon + 1)], axis=1)
+            covariance = found.spread[:, :, None] * found.together * found.spread[:, None, :]
+            sums = np.diagonal(covariance.cumsum(axis=1).cumsum(axis=2), axis1=1, axis2=2)
             distribution = Normal(found.mean, found.spread**2, np.maximum(sums, found.spread[:, :1] ** 2))
         return Fits(
             forecast=found.mean, residuals=residuals, parameters=np.empty((n, 0)), parameter_names=(),
             loglik=np.full(n, np.nan), sigma2=squares / np.maximum(n_used, 1.0), n_used=n_used, sum_squares=squares,
-            n_parameters=nothing, forms=(self,), form_of=np.zeros(n, dtype=np.int64),
+            n_parameters=np.zeros(n), forms=(self,), form_of=np.zeros(n, dtype=np.int64),
             standard_errors=None if bands == "none" else np.empty((n, 0)), distribution=distribution, notes=notes,
         )  # fmt: skip

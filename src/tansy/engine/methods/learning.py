@@ -23,7 +23,7 @@ _CELLS = 150_000
 """Cells that are learned from; more say the same again (`docs/numbers.md`)."""
 _FEWEST_CELLS = 1_000
 _ROUNDS, _RATE, _LEAVES, _LEAST_CELLS = 150, 0.08, 31, 60
-_SEED = 20_26
+_SEED = 2026
 _CUT_FROM, _QUANTILES = 20_000, np.linspace(0.005, 0.995, 199)
 _LEFT_OUT = 10  # every tenth series is not learned from, and says how much larger errors are then
 _MOST_JUDGED, _MOST_WINDOWS, _FEWEST_ERRORS = 150_000, 6, 8
@@ -55,18 +55,17 @@ class _Cells:
 
 
 def learn(
-    values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], profiles: Floats, group_of: Integers,
-    level_of: Integers, horizon: int,
+    values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], reach: Mapping[str, int], profiles: Floats,
+    group_of: Integers, level_of: Integers, horizon: int,
 ) -> Learned:  # fmt: skip
     """Learn from all series and forecast each of them; arguments are those of `Told`."""
-    told = Told(values, timeline, drivers, profiles, group_of, level_of)
+    told = Told(values, timeline, drivers, reach, profiles, group_of, level_of)
     n, length = values.shape
     model = _fitted(told, values, horizon)
     nothing = np.full((n, horizon), np.nan)
     if model is None:
         return Learned(nothing, nothing, np.full((n, 1), np.nan), np.eye(horizon))
-    ahead = np.tile(np.arange(1, horizon + 1), n), np.repeat(np.arange(n), horizon)
-    mean = model.forecast(ahead[1], np.full(n * horizon, length), ahead[0]).reshape(n, horizon)
+    mean = model.forecast_all(length, horizon)
     spread, together = _doubt(model, values, mean, horizon)
     n_errors = min(length, max(_FEWEST_ERRORS, min(told.usual, _MOST_JUDGED // n)))
     at = np.tile(np.arange(length - n_errors, length), n)
@@ -93,12 +92,17 @@ class _Model:
                 found[start + good] = self.trees.predict(_in_steps(told, self.steps)) * level[good]
         return np.where(self.not_negative[rows], np.maximum(found, 0.0), found)
 
+    def forecast_all(self, at: int, horizon: int) -> Floats:
+        """Of every series and lead when `at` periods had been seen, [series, H]."""
+        n = len(self.not_negative)
+        rows, lead = np.repeat(np.arange(n), horizon), np.tile(np.arange(1, horizon + 1), n)
+        return self.forecast(rows, np.full(len(rows), at), lead).reshape(n, horizon)
+
 
 def _fitted(told: Told, values: Floats, horizon: int) -> _Model | None:
     """None where there are too few cells to learn from."""
-    from sklearn.ensemble import (
-        HistGradientBoostingRegressor,
-    )  # here, because it takes memory that others can do without
+    # here, because it takes memory that runs without a learner can do without
+    from sklearn.ensemble import HistGradientBoostingRegressor
 
     n, length = values.shape
     first = max(told.usual // 2, _FEWEST_ERRORS)
@@ -158,11 +162,11 @@ def _doubt(model: _Model, values: Floats, mean: Floats, horizon: int) -> tuple[F
     n_windows = max(1, min(_MOST_WINDOWS, _MOST_JUDGED // (n * horizon), (length - model.told.usual) // horizon))
     errors = np.full((n, n_windows, horizon), np.nan)
     for k in range(n_windows):
-        at = np.full(n * horizon, length - (k + 1) * horizon)
-        rows, lead = np.repeat(np.arange(n), horizon), np.tile(np.arange(1, horizon + 1), n)
-        came = values[:, at[0] : at[0] + horizon]
-        level = model.told.level(np.arange(n), at[:n])[:, None]
-        errors[:, k] = (came - model.forecast(rows, at, lead).reshape(n, horizon)) / level
+        at = max(length - (k + 1) * horizon, 1)  # a short history: from its second period on, with the leads that came
+        came = values[:, at : at + horizon]
+        level = model.told.level(np.arange(n), np.full(n, at))
+        level = np.where(np.nan_to_num(level) > 0.0, level, np.nan)[:, None]
+        errors[:, k, : came.shape[1]] = (came - model.forecast_all(at, horizon)[:, : came.shape[1]]) / level
     known = ~np.isnan(errors)
     errors = np.clip(errors, -_WILDEST, _WILDEST)
     squares = np.where(known, errors, 0.0) ** 2

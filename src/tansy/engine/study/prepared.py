@@ -16,6 +16,7 @@ from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import group
 from tansy.engine.methods.blend import Blend
+from tansy.engine.methods.features import reach_of
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
@@ -111,8 +112,16 @@ class Prepared:
             recipe.ended_after,
             {first + i: kind for i, kind in by_hand.items() if i >= 0},
             keep,
+            self._reach,
             nodes,
         )
+
+    @cached_property
+    def _reach(self) -> dict[str, int]:
+        """For how many leads each driver is planned now: it was no more than that at any origin."""
+        panel = self.planned.panel
+        drivers = {name: one for name, one in panel.drivers.items() if name != "stock"}
+        return reach_of(drivers, panel.timeline.n_periods, self.recipe.leads)
 
     @cached_property
     def _series_at_the_end(self) -> tuple[Floats, Floats]:
