@@ -113,7 +113,7 @@ def first_paint(address: str) -> None:
 def follow_the_hand(page: Page, address: str) -> None:
     """From a move of the slider of Try it to both pictures painted anew, estimates of one try included."""
     page.goto(f"{address}/p/1/s/1/series/60?page=try")
-    page.get_by_label("Method", exact=True).select_option("ets")
+    page.get_by_label("Method", exact=True).select_option("ets(best)")
     page.get_by_role("checkbox", name="estimate").first.uncheck()
     page.wait_for_timeout(1000)
     times = page.evaluate(

@@ -10,8 +10,8 @@ from numpy.testing import assert_allclose, assert_array_equal
 
 from tansy.engine.backtest.choice import ChoiceRule
 from tansy.engine.study.accuracy import PUBLISHED
+from tansy.engine.study.bands_held import between_quantiles, interval_scores
 from tansy.engine.study.evidence import Evidence
-from tansy.engine.study.report import _between, _scores
 from tansy.engine.study.run import Study, run_study
 from tests.engine.test_store import RECIPE, garden
 
@@ -30,10 +30,10 @@ def test_an_actual_falls_between_quantiles_and_one_that_equals_some_is_shared_ou
     of 65, of which 7.5, 50 and 7.5 lie in the three parts."""
     quantiles = np.array([1.0, 2.0, 2.0, 5.0])[None, None, :, None].repeat(4, axis=3)
     actuals = np.array([0.0, 1.5, 7.0, np.nan])[None, None]
-    assert_array_equal(_between(actuals, quantiles, P), [1.0, 1.0, 0.0, 0.0, 1.0])
-    shared = _between(np.array([[[2.0]]]), quantiles[..., :1], P)
+    assert_array_equal(between_quantiles(actuals, quantiles, P), [1.0, 1.0, 0.0, 0.0, 1.0])
+    shared = between_quantiles(np.array([[[2.0]]]), quantiles[..., :1], P)
     assert_allclose(shared, [0.0, 7.5 / 65, 50 / 65, 7.5 / 65, 0.0], rtol=1e-12)
-    none = _between(np.zeros((1, 1, 1)), np.zeros((1, 1, 4, 1)), P)
+    none = between_quantiles(np.zeros((1, 1, 1)), np.zeros((1, 1, 4, 1)), P)
     # all quantiles are zero, and so is what came: from half way below 10 % to half way above 90 %
     assert_allclose(none, np.array([5.0, 15.0, 50.0, 15.0, 5.0]) / 90.0, rtol=1e-12)
 
@@ -42,7 +42,7 @@ def test_an_interval_score_is_width_and_what_was_missed() -> None:
     """Bands of 80 % and 50 %: 1 to 5 and 2 to 3. An actual of 6 costs 4 + 2 / 0.2 * 1, and 1 + 2 / 0.5 * 3; over a
     naive step of 2. A node without a step says nothing."""
     quantiles = np.array([1.0, 2.0, 3.0, 5.0])[None, None, :, None].repeat(2, axis=0)
-    found = _scores(np.full((2, 1, 1), 6.0), quantiles, P, np.array([[4.0], [0.0]]))
+    found = interval_scores(np.full((2, 1, 1), 6.0), quantiles, P, np.array([[4.0], [0.0]]))
     assert_allclose(found, [[14.0 / 2.0, 13.0 / 2.0], [1.0, 1.0]])
 
 
@@ -59,10 +59,10 @@ def test_kinds_and_levels_add_up_to_what_the_tables_say(study: Study) -> None:
         assert said.by_kind[k, 0, 2] == pytest.approx(np.nanmean(of_method[:, 2]), rel=1e-12)
     gain = study.node_scores[finest, 3]
     assert said.gains.sum() == (~np.isnan(gain)).sum() and said.n_worse == (gain < 0.0).sum()
-    assert_allclose(said.between.sum(axis=1), 1.0, rtol=1e-12)
-    assert (said.coverage_error >= 0.0).all() and said.coverage_error.shape == tables.coverage[:, 0].shape
+    assert_allclose(said.bands.between.sum(axis=1), 1.0, rtol=1e-12)
+    assert (said.bands.coverage_error >= 0.0).all() and said.bands.coverage_error.shape == tables.coverage[:, 0].shape
     # between the outermost quantiles lies what the widest band holds; of whole numbers ties are shared out
-    assert_allclose(1.0 - said.between[:, 0] - said.between[:, -1], tables.coverage[:, 0, 0], atol=0.03)
+    assert_allclose(1.0 - said.bands.between[:, 0] - said.bands.between[:, -1], tables.coverage[:, 0, 0], atol=0.03)
 
 
 def test_what_the_choice_stood_on_gives_the_choice_again_and_others(study: Study) -> None:

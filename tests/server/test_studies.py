@@ -28,7 +28,7 @@ from tansy.engine.study.export import forecasts
 from tansy.engine.study.run import run_study
 from tansy.server.management.commands.worker import take_up_again
 from tansy.server.releases.models import Release
-from tansy.server.studies import running, services
+from tansy.server.studies import choice_api, running, services
 from tansy.server.studies.models import Node, Result, Run, Study, pack, unpack
 from tests.garden import DRIVERS, PRODUCTS, RECIPE, SALES
 from tests.server.conftest import hand_in
@@ -389,10 +389,10 @@ def test_another_choice_is_tried_and_kept_as_a_study_of_its_own(client: APIClien
     for wrong, says in (({"margin": -1}, "margin"), ({"fallback": "theta(2)"}, "theta"), ({"fallback": "tsb"}, "tsb")):
         answer = client.get(url, wrong)
         assert answer.status_code in (400, 422) and says in answer.content.decode()
-    answer = client.post(
-        url, {"fallback": "seasonal-naive", "margin": 10, "own": 99, "measure": "absolute"}, format="json"
-    )
+    answer = client.post(url, rule, format="json")
     assert answer.status_code == 201, answer.content
+    refused = client.post(url, {"fallback": "theta"}, format="json")
+    assert refused.status_code == 400 and "not a method of this study" in refused.content.decode()
     other = Study.objects.get(pk=answer.json()["id"])
     running.carry_out(other.run)
     assert other.recipe.choice.measure == "absolute" and other.recipe.fallback[0] == "seasonal-naive"
@@ -402,9 +402,15 @@ def test_another_choice_is_tried_and_kept_as_a_study_of_its_own(client: APIClien
     promised = {one["method"]: one["n_nodes"] for one in tried["methods"] if one["n_nodes"]}
     assert {name: chosen.count(name) for name in set(chosen)} == promised
     Result.objects.filter(study=done).update(evidence=b"")
-    from tansy.server.studies import choice_api
-
     choice_api._evidence_of.cache_clear()
     choice_api._had.cache_clear()
     old = client.get(url)
     assert old.status_code == 409 and "run it again" in old.json()["detail"]
+
+
+def test_a_learner_is_not_learned_for_a_page(client: APIClient, done: Study) -> None:
+    """The study has none; to learn at every origin would be a run's work."""
+    node = done.nodes.order_by("-position")[0]
+    for page, query in (("fit", {}), ("tested", {}), ("workings", {"origin": 0})):
+        answer = client.get(f"/api/studies/{done.pk}/nodes/{node.ref}/{page}/", {"method": "learner", **query})
+        assert answer.status_code == 422 and "Add learner to the methods" in answer.content.decode(), page

@@ -62,7 +62,7 @@ class Choices:
     """method: [series], its position, -1 where none is defined. ground: [series], see `Ground`. stood: [series], the
     method that it took the place of. ahead and doubt: [series], by how much the error is below that of the one that
     stood, as a share, and the standard error of that share; NaN where nothing took its place. windows: [series], how
-    many spoke. n_group: [series], how many series chose together."""
+    many spoke."""
 
     method: Integers
     ground: Integers
@@ -70,13 +70,6 @@ class Choices:
     ahead: Floats
     doubt: Floats
     windows: Integers
-    n_group: Integers
-
-    @classmethod
-    def none(cls, n: int) -> Choices:
-        """Of series that nothing was decided for."""
-        nothing, unknown = np.full(n, -1, dtype=np.int64), np.full(n, np.nan)
-        return cls(nothing, np.zeros(n, dtype=np.int64), nothing, unknown, unknown, nothing + 1, nothing + 2)
 
 
 def groups_of(level_of: Integers, kind: Integers) -> Integers:
@@ -126,7 +119,6 @@ def choose(
         ahead=ahead,
         doubt=np.where(left, doubt, np.where(taken, error, np.nan)) * (1.0 - ahead),
         windows=windows,
-        n_group=np.bincount(group)[group],
     )
 
 

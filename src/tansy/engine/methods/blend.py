@@ -171,6 +171,16 @@ def between(means: Floats) -> Floats:
     return np.where(np.isnan(found), 0.0, found)
 
 
+def _widened(values: Floats, thirds: Floats, means: Floats, forecast: Floats) -> Floats:
+    """Averaged quantiles [series, H, k] about the blend's forecast [series, H], wider by what the parts' means [parts,
+    series, H] differ. thirds: [series, H, 3], averaged at a normal's mean and a standard deviation to either side."""
+    low, middle, high = np.moveaxis(thirds, 2, 0)
+    spread, apart = 0.5 * (high - low), between(means)
+    wider = np.sqrt(1.0 + np.divide(apart, spread**2, out=np.zeros_like(apart), where=spread > 0.0))
+    moved = forecast - joined(means, "mean")
+    return np.asarray(middle[..., None] + (values - middle[..., None]) * wider[..., None] + moved[..., None])
+
+
 @dataclass(frozen=True)
 class Mixed:
     """Of a blend: the parts' quantiles averaged, about the blend's mean, and wider by what the parts differ.
@@ -192,13 +202,8 @@ class Mixed:
         asked = np.concatenate([p, _OF_NORMAL])
         own = self._of_parts([part.quantiles(asked, together) for part in self.parts])
         found = joined(own, "mean")
-        low, middle, high = (found[:, len(p) + i] for i in range(3))
-        spread = 0.5 * (high - low)
-        apart = between(means)
-        wider = np.sqrt(1.0 + np.divide(apart, spread**2, out=np.zeros_like(apart), where=spread > 0.0))
-        moved = forecast - joined(means, "mean")
-        q = found[:, : len(p)]
-        return np.asarray(middle[:, None] + (q - middle[:, None]) * wider[:, None] + moved[:, None])
+        moved = np.moveaxis(found, 1, 2)
+        return np.moveaxis(_widened(moved[..., : len(p)], moved[..., len(p) :], means, forecast), 2, 1)
 
     def paths(self, rows: slice, drawn: Draws) -> Paths:
         """Each lead has the parts' paths averaged by rank, as `quantiles` has it; which ranks go together over the
@@ -209,11 +214,8 @@ class Mixed:
         order = np.argsort(joined(own, "mean"), axis=2, kind="stable")
         ranked = joined(np.sort(own, axis=3), "mean")
         n = ranked.shape[2]
-        low, middle, high = (ranked[:, :, round(q * (n - 1))] for q in _OF_NORMAL.tolist())
-        spread, apart = 0.5 * (high - low), between(means)
-        wider = np.sqrt(1.0 + np.divide(apart, spread**2, out=np.zeros_like(apart), where=spread > 0.0))
-        moved = self.forecast[rows] - joined(means, "mean")
-        ranked = middle[:, :, None] + (ranked - middle[:, :, None]) * wider[:, :, None] + moved[:, :, None]
+        thirds = ranked[:, :, [round(q * (n - 1)) for q in _OF_NORMAL.tolist()]]
+        ranked = _widened(ranked, thirds, means, self.forecast[rows])
         found = np.empty_like(ranked)
         np.put_along_axis(found, order, ranked, axis=2)
         return found

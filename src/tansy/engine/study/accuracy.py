@@ -19,6 +19,8 @@ MEASURES = ("MAE", "WAPE", "RMSSE", "gain", "bias")
 CHOICE = "choice per series"
 PUBLISHED = "published"
 
+_ROWS = 2048
+
 N_SUMS = kernel.N_SUMS
 _ADDED = (kernel.CELLS, kernel.ABSOLUTE, kernel.SIGNED, kernel.VOLUME, kernel.SHARED)
 CELLS, _ABSOLUTE, _SIGNED, _VOLUME, SHARED, _ROOTS, _N_ROOTS, _OWN, _AGAINST, _N_BOTH = range(10)
@@ -120,19 +122,16 @@ def by_level(graph: Graph, of_nodes: list[tuple[slice, Floats]]) -> Floats:
     return found
 
 
+def all_runs(graph: Graph) -> list[slice]:
+    """All nodes in runs that each lie within one level, and are short enough to hold bands against what came."""
+    starts = range(0, graph.n_nodes, _ROWS)
+    return [run for start in starts for run in runs_of(graph, start, min(start + _ROWS, graph.n_nodes))]
+
+
 def runs_of(graph: Graph, start: int, stop: int) -> list[slice]:
     """The nodes start..stop, cut where a level ends."""
     cuts = [start, *(level.first for level in graph.levels if start < level.first < stop), stop]
     return [slice(a, b) for a, b in pairwise(cuts)]
-
-
-def inside(actuals: Floats, quantiles: Floats) -> Floats:
-    """Whether an actual [nodes, origins, H] lies inside each band of quantiles [nodes, origins, Q, H], widest first:
-    [nodes, origins, bands, H], NaN where there is no actual."""
-    n_bands = quantiles.shape[2] // 2
-    low, high = quantiles[:, :, :n_bands], quantiles[:, :, : -1 - n_bands : -1]
-    y = actuals[:, :, None]
-    return np.where(np.isnan(y), np.nan, (y >= low) & (y <= high))
 
 
 def over(total: Floats, count: Floats) -> Floats:

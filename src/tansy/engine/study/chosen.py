@@ -30,14 +30,13 @@ _MOST_LOSS = 1e30  # what half the digits can hold, and far beyond what a choice
 @dataclass(frozen=True)
 class Chosen:
     """method: [nodes, origins + 1], position of the method at each origin and at the end, -1 where none is defined.
-    choices: those at the end, and why. evidence: what they stand on. base: [nodes, origins + 1, H], sigma: [nodes,
+    evidence: what the choice stands on. base: [nodes, origins + 1, H], sigma: [nodes,
     origins + 1], spread: [nodes, origins + 1, H], of the chosen method. benchmark: [nodes, origins, H], the seasonal
     naive. parameters: [nodes, P], of the method chosen at the end, named by parameter_names[method]. scores: [nodes,
     methods, 5]. pooled: [levels + 1, methods, H + 1, 10], see `accuracy.pooled_sums`; by_kind: the same over the series
     of some kinds and all leads, [kinds, methods, 10]."""
 
     method: Integers
-    choices: Choices
     evidence: Evidence
     base: Floats
     sigma: Floats
@@ -57,15 +56,14 @@ def choose_all(
     kinds: Booleans,
     workers: int | None,
     meanwhile: Callable[[], None],
-) -> Chosen:
-    """Choose for every node at every origin and at the end.
+) -> tuple[Chosen, Choices]:
+    """Choose for every node at every origin and at the end; the choices are those at the end, and why.
 
     endings: per origin and for the end, oldest first. kinds: [kinds, nodes], which are of a kind.
     """
     n, horizon, n_origins = prepared.graph.n_nodes, prepared.recipe.leads, len(prepared.seen_at)
     chosen = Chosen(
         method=np.full((n, n_origins + 1), -1, dtype=np.int64),
-        choices=Choices.none(0),
         evidence=_evidence(prepared, methods, [ending.seen for ending in endings]),
         base=np.full((n, n_origins + 1, horizon), np.nan),
         sigma=np.full((n, n_origins + 1), np.nan),
@@ -91,10 +89,9 @@ def choose_all(
     for one in ordered:
         for j, rows, values in one.parameters:
             parameters[rows[:, None], [names[j].index(name) for name in one.names[j]]] = values
-    return replace(
-        chosen, choices=choices[-1], parameters=parameters, parameter_names=tuple(map(tuple, names)),
-        pooled=accuracy.by_level(prepared.graph, [part for block in judged for part in block.pooled]),
-    )  # fmt: skip
+    pooled = accuracy.by_level(prepared.graph, [part for block in judged for part in block.pooled])
+    chosen = replace(chosen, parameters=parameters, parameter_names=tuple(map(tuple, names)), pooled=pooled)
+    return chosen, choices[-1]
 
 
 def _evidence(prepared: Prepared, methods: tuple[str, ...], seen: list[Seen]) -> Evidence:

@@ -30,10 +30,10 @@ from tansy.engine.study.recipe import Recipe
 from tansy.engine.timeline import Timeline
 
 _LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3, "N": 8}
-_SEASONAL = "blend(mean; log ets(A,Ad,A); ets(A,A,A); arima(0,1,1)(1,0,0){m})"
-_OF_GROUP = "blend(median; ets(A,N,N); ets(A,N,N) + shared-season; arima(1,0,1) + harmonics(3); seasonal-naive)"
-_TIMETABLE = "blend(median; seasonal-naive; seasonal-median(3); arima(0,1,1)(1,0,0){m})"
-_NO_SEASON = "blend(mean; ets(A,N,N); ets(A,Ad,N); theta)"
+_SEASONAL = ("mean", "log ets(A,Ad,A)", "ets(A,A,A)", "arima(0,1,1)(1,0,0){m}")
+_OF_GROUP = ("median", "ets(A,N,N)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)", "seasonal-naive")
+_TIMETABLE = ("median", "seasonal-naive", "seasonal-median(3)", "arima(0,1,1)(1,0,0){m}")
+_NO_SEASON = ("mean", "ets(A,N,N)", "ets(A,Ad,N)", "theta")
 _STANDS = {"D": _TIMETABLE, "W": _OF_GROUP, "4W": _SEASONAL, "M": _SEASONAL, "Q": _SEASONAL}
 """What stands until others have shown to be better, by frequency; elsewhere there is no season."""
 _BESIDE = {
@@ -72,13 +72,11 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     slow = ("tsb",) if _has_slow_movers(panel) else ()
     entries = default_drivers(panel.drivers, timeline.n_periods, leads)
     driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
-    stands = _STANDS.get(timeline.frequency, _NO_SEASON).format(m=timeline.season_length)
-    if _enough_to_learn(panel):
-        stands = stands.replace("; seasonal-naive)", "; seasonal-naive; learner)")
-        driven_parts = (*driven, "learner")
-    else:
-        driven_parts = driven
-    blends = ((f"blend(mean; {'; '.join(driven_parts)})",) if driven else ()) + (stands,)
+    learned = ("learner",) if _enough_to_learn(panel) else ()
+    m = timeline.season_length
+    stands = (*(part.format(m=m) for part in _STANDS.get(timeline.frequency, _NO_SEASON)), *learned)
+    of_parts = (("mean", *driven, *learned), stands) if driven else (stands,)
+    blends = tuple(f"blend({'; '.join(parts)})" for parts in of_parts)
     methods = (*blends, *_BESIDE.get(timeline.frequency, _OTHERWISE), *slow, "ets(A,N,N)", *driven)
     return Recipe(
         name="Default",

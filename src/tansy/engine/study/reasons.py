@@ -4,32 +4,43 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+from numpy.typing import NDArray
+
 from tansy.engine.backtest.choice import Choices, Ground
 from tansy.engine.graph.graph import Graph
 from tansy.engine.methods.notation import parse
-from tansy.engine.profile.kinds import Kinds
+
+Integers = NDArray[np.int64]
 
 _MOST = 0.995  # "100 % lower" is not said of an error that is not zero
+_OF_KIND = ("other ", "slow-moving ", "in-season ")
+"""What groups of a kind are called, see `Seen.kind`."""
 
 
-def reasons(choices: Choices, methods: tuple[str, ...], graph: Graph, kinds: Kinds) -> list[str]:
-    """A sentence for each node; empty where it has no method."""
+def reasons(choices: Choices, methods: tuple[str, ...], graph: Graph, kind: Integers, group: Integers) -> list[str]:
+    """A sentence for each node; empty where it has no method. kind, group: [nodes], see `Seen` and `Evidence`."""
     short = [parse(text).brief for text in methods]
-    of_kind = [
-        "slow-moving " if slow else "in-season " if season else ""
-        for slow, season in zip(kinds.slow.tolist(), kinds.in_season_only.tolist(), strict=True)
+    called = _called(graph, kind, group)
+    columns = (choices.method, choices.ground, choices.stood, choices.ahead, choices.doubt, choices.windows, group)
+    return [
+        _sentence(method, Ground(ground), short[stood], called[own], ahead, doubt, windows)
+        for method, ground, stood, ahead, doubt, windows, own in zip(*(one.tolist() for one in columns), strict=True)
     ]
-    on_level = [level.n_nodes for level in graph.levels]
-    columns = (choices.method, choices.ground, choices.stood, choices.ahead, choices.doubt, choices.windows)
-    found = []
-    for i, (method, ground, stood, ahead, doubt, windows) in enumerate(
-        zip(*(one.tolist() for one in columns), strict=True)
-    ):
-        n = int(choices.n_group[i])
-        level = graph.levels[int(graph.level_of[i])].name
-        kind = of_kind[i] if n < on_level[int(graph.level_of[i])] else ""
-        group = f"the {n:,} {kind}nodes of {level}" if n > 1 else "this node"
-        found.append(_sentence(method, Ground(ground), short[stood], group, ahead, doubt, windows))
+
+
+def _called(graph: Graph, kind: Integers, group: Integers) -> dict[int, str]:
+    """What each group is called: by its kind where all of it are of one, and as a whole where it is the level."""
+    found = {}
+    present, first, sizes = np.unique(group, return_index=True, return_counts=True)
+    low = np.full(int(group.max(initial=0)) + 1, len(_OF_KIND))
+    high = np.full(len(low), -1)
+    np.minimum.at(low, group, kind)
+    np.maximum.at(high, group, kind)
+    for own, i, n in zip(present.tolist(), first.tolist(), sizes.tolist(), strict=True):
+        level = graph.levels[int(graph.level_of[i])]
+        word = _OF_KIND[low[own] if low[own] == high[own] else 0] if n < level.n_nodes else ""
+        found[own] = f"the {n:,} {word}nodes of {level.name}" if n > 1 else "this node"
     return found
 
 

@@ -37,6 +37,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study import accuracy, planned_nodes
+from tansy.engine.study.bands_held import BandsHeld
 from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
 from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
 from tansy.engine.study.evidence import Evidence
@@ -55,7 +56,6 @@ Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
-_ROWS = 2048  # nodes whose bands are held against what came at a time
 RECONCILIATIONS_SHOWN = ("none", "bottom-up", "structural", "variance")
 
 Progress = Callable[[str, int, int], None]
@@ -77,7 +77,6 @@ class Study:
     node -> why its method was kept by hand.
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
-    hits: [nodes, Q / 2], share of actuals inside each band of the backtest, widest band first.
     origin_wape: [nodes, origins], of the reconciled forecast from each origin.
     tables: pooled accuracy, see `accuracy`. report: what the backtest says beyond it. tasks: how many were computed and
     used again. seconds: per step.
@@ -104,7 +103,6 @@ class Study:
     sigma: Floats
     method_scores: Floats
     node_scores: Floats
-    hits: Floats
     origin_wape: Floats
     tables: accuracy.Tables
     report: Report
@@ -223,7 +221,7 @@ def _run(
         end = prepared.known()
     with steps("choose"):
         kind_names, of_kind = kinds_of(end.kinds, graph)
-        chosen = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)
+        chosen, choices = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)
         zeros = [_zero_by_decision(prepared, one, chosen.method[:, o]) for o, one in enumerate(seen)]
         base, sigma = _with_plans(prepared, seen, chosen, zeros[-1])
         actuals = seen[-1].windows(seen_at, recipe.leads)
@@ -245,12 +243,9 @@ def _run(
         # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
         quantiles += 0.0
         tested, tested_quantiles = coherent.published[:, :-1], quantiles[:, :-1]
-        node_scores, hits, tables, by_kind = _accuracy(
-            prepared, methods, chosen, coherent, judged, tested, tested_quantiles, p, of_kind
-        )
-        said_of = report(
-            graph, actuals, tested_quantiles, judged.scale, p, kind_names, of_kind, by_kind, node_scores[:, 3]
-        )
+        held = BandsHeld.of(graph, actuals, tested_quantiles, judged.scale, p, of_kind)
+        node_scores, tables, by_kind = _accuracy(prepared, methods, chosen, coherent, judged, tested, held, p, of_kind)
+        said_of = report(kind_names, of_kind, by_kind, held, node_scores[graph.n_aggregates :, 3])
         if backtest is not None:
             backtest(Backtest(prepared, methods, endings, chosen, tested, tested_quantiles, p, actuals))
     store.sweep()
@@ -272,7 +267,7 @@ def _run(
         methods=methods,
         chosen_at=chosen.method[:, :-1],
         evidence=chosen.evidence,
-        reasons=reasons(chosen.choices, methods, graph, end.kinds),
+        reasons=reasons(choices, methods, graph, seen[-1].kind, chosen.evidence.group[-1]),
         published=published,
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
         tested_quantiles=tested_quantiles,
@@ -284,7 +279,6 @@ def _run(
         sigma=np.nan_to_num(sigma[:, -1]),
         method_scores=chosen.scores,
         node_scores=node_scores,
-        hits=hits,
         origin_wape=wape(actuals - tested, actuals, axis=2),
         tables=tables,
         report=said_of,
@@ -431,19 +425,14 @@ def _had_now(
 
 def _accuracy(
     prepared: Prepared, methods: tuple[str, ...], chosen: Chosen, coherent: _Coherent, judged: accuracy.Judged,
-    tested: Floats, tested_quantiles: Floats, p: Floats, of_kind: Booleans,
-) -> tuple[Floats, Floats, accuracy.Tables, Floats]:  # fmt: skip
-    """Scores [nodes, 5] and hits [nodes, bands] of what is published, the pooled tables, and sums by kind [kinds,
-    methods + 2, 10]."""
+    tested: Floats, held: BandsHeld, p: Floats, of_kind: Booleans,
+) -> tuple[Floats, accuracy.Tables, Floats]:  # fmt: skip
+    """Scores [nodes, 5] of what is published, the pooled tables, and sums by kind [kinds, methods + 2, 10]."""
     graph = prepared.graph
-    starts = range(0, graph.n_nodes, _ROWS)
-    runs = [run for start in starts for run in accuracy.runs_of(graph, start, min(start + _ROWS, graph.n_nodes))]
     scores = np.empty((graph.n_nodes, 5))
-    hits = np.empty((graph.n_nodes, len(p) // 2))
     pooled: list[tuple[slice, Floats]] = []
-    held: list[tuple[slice, Floats]] = []
     kinds = np.zeros((len(of_kind), 2, 10))
-    for run in runs:
+    for run in accuracy.all_runs(graph):
         own = judged.rows(run)
         of_choice, _ = own.sums(coherent.unreconciled[run])
         sums, counted = own.sums(tested[run])
@@ -453,12 +442,7 @@ def _accuracy(
             here = np.nonzero(which[run])[0]
             if len(here):
                 kinds[k] += np.stack([accuracy.pooled_sums(one[here])[0] for one in (of_choice, sums)])
-        inside = accuracy.inside(own.actuals, tested_quantiles[run])
-        hits[run] = accuracy.over(np.nansum(inside, axis=(1, 3)), (~np.isnan(inside)).sum(axis=(1, 3)))
-        held.append((run, np.stack([np.nansum(inside, axis=(0, 1)).T, (~np.isnan(inside)).sum(axis=(0, 1)).T])))
     of_methods = np.concatenate([chosen.pooled, accuracy.by_level(graph, pooled)], axis=1)
-    counts = accuracy.by_level(graph, held)
-    counts = np.concatenate([counts.sum(axis=2, keepdims=True), counts], axis=2)
     tables = accuracy.Tables(
         method_names=(*methods, accuracy.CHOICE, accuracy.PUBLISHED),
         reconciliation_names=tuple(coherent.pooled),
@@ -466,8 +450,8 @@ def _accuracy(
         band_levels=tuple(float(round(100.0 * (1.0 - 2.0 * one), 6)) for one in p[: len(p) // 2]),
         by_method=accuracy.measures(of_methods) + 0.0,
         by_reconciliation=accuracy.measures(np.stack([one[:, 0] for one in coherent.pooled.values()], axis=1)) + 0.0,
-        coverage=accuracy.over(counts[:, 0], counts[:, 1]),
+        coverage=held.coverage,
         cells=of_methods[:, :, 0, accuracy.CELLS].astype(np.int64),
         shared=of_methods[:, :, 0, accuracy.SHARED].astype(np.int64),
     )
-    return scores, hits, tables, np.concatenate([chosen.by_kind, kinds], axis=1)
+    return scores, tables, np.concatenate([chosen.by_kind, kinds], axis=1)

@@ -18,8 +18,8 @@ from rest_framework.views import APIView
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
-from tansy.engine.study import accuracy
 from tansy.engine.study.accuracy import CHOICE, PUBLISHED
+from tansy.engine.study.bands_held import inside
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
@@ -473,7 +473,8 @@ class NodeView(APIView):
         judged = unpack(here.received) if here.received else history
         came = _after(judged, result.seen_at, h)
         errors = came - tested
-        held = accuracy.inside(came[None], tested_quantiles[None])[0].sum(axis=1)
+        within = inside(came[None], tested_quantiles[None])[0, ..., 0]
+        held = np.where(np.isnan(came), np.nan, within.sum(axis=1))
         briefs = {j: parse(methods[j]).brief for j in set(chosen_at.tolist()) if j >= 0}
         origins = []
         origin_wape = _list(unpack(here.origin_wape))

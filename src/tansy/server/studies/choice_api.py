@@ -22,8 +22,6 @@ from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
 from tansy.server.studies.models import Result, Study
 
-_NONE = "none"
-
 
 class RuleSerializer(serializers.Serializer):
     measure = serializers.ChoiceField(choices=MEASURES)
@@ -31,7 +29,7 @@ class RuleSerializer(serializers.Serializer):
     own = serializers.FloatField(min_value=0.0, max_value=99.0, help_text="Percent less error, to leave its group.")
     fallback = serializers.CharField(
         help_text="What stands until others have shown to be better: a method of the study, before the others of the "
-        "recipe; empty as the recipe has it, none for nothing.",
+        "recipe; empty as the recipe has it.",
         allow_blank=True,
         default="",
     )
@@ -142,17 +140,14 @@ class ChoiceView(APIView):
 
     @extend_schema(request=RuleSerializer, responses={201: StudySerializer})
     def post(self, request: Request, pk: int) -> Response:
-        """Make a study with this rule; it fits nothing anew."""
-        study = get_object_or_404(Study, pk=pk)
+        """Make a study with this rule. It fits nothing anew unless the history or its corrections have changed."""
+        result = get_object_or_404(Result.objects.select_related("study").defer("sheet", "evidence"), study_id=pk)
+        study, methods = result.study, list(result.methods)
         given = RuleSerializer(data=_as_run(study) | dict(request.data))
         given.is_valid(raise_exception=True)
-        fallback, recipe = given.validated_data["fallback"], study.recipe
-        texts = recipe.fallback
-        if fallback == _NONE:
-            texts = ()
-        elif fallback:
-            texts = tuple(dict.fromkeys((str(parse(fallback)), *recipe.fallback)))
-        changed = replace(recipe, choice=_rule(given.validated_data), fallback=texts)
+        stands = _first(given.validated_data["fallback"], tuple(_evidence_of(pk).fallback.tolist()), methods)
+        texts = tuple(methods[j] for j in stands)
+        changed = replace(study.recipe, choice=_rule(given.validated_data), fallback=texts)
         made = services.make(study.portfolio, request.user, changed)
         return Response(StudySerializer(made).data, status=status.HTTP_201_CREATED)
 
@@ -167,8 +162,6 @@ def _rule(given: dict[str, Any]) -> ChoiceRule:
 
 
 def _first(fallback: str, usual: tuple[int, ...], methods: list[str]) -> tuple[int, ...]:
-    if fallback == _NONE:
-        return ()
     if not fallback:
         return usual
     text = str(parse(fallback))

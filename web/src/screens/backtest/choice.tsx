@@ -74,7 +74,6 @@ function RuleFields({
           onChange={(event) => onChange({ ...rule, fallback: event.target.value })}
         >
           <option value="">as in the recipe</option>
-          <option value="none">nothing: the least error decides</option>
           {candidates.map((text) => (
             <option key={text} value={text}>
               {text}
@@ -208,7 +207,7 @@ function KeepRule({ study, rule, changed }: { study: number; rule: Rule; changed
       </button>
       <span className="text-second">
         {changed
-          ? 'It fits nothing anew, and makes the choice, bands and all that follows.'
+          ? 'It makes the choice, bands and all that follows; methods are fitted anew only where history or corrections have changed.'
           : 'This is the choice as it was run.'}
       </span>
       {keep.isError && <Failed error={keep.error} />}

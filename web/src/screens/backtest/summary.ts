@@ -21,7 +21,8 @@ export function summarySentences(data: Schema['Summary'], frequency: string): st
     if (total > 0) found.push(`On ${count(report.n_worse)} of them it errs more.`);
   }
   const bands = accuracy.bands.map(
-    (band, b) => `${share(accuracy.coverage[finest]?.[0]?.[b])} % of the actuals lay in the ${band} % band`,
+    (band, b) =>
+      `${share(accuracy.coverage[finest]?.[0]?.[b])} % ${b === 0 ? 'of the actuals lay ' : ''}in the ${band} % band`,
   );
   if (bands.length > 0) found.push(`${bands.join(', ')}.`);
   if (accuracy.levels[0]?.n_nodes !== 1) return found;
