@@ -32,7 +32,6 @@ from tansy.engine.study.run import Backtest, run_study
 Floats = NDArray[np.float64]
 
 FOLDER = Path(__file__).parents[2] / "shared" / "data"
-BASES = ("ets(best)", "arima(best)", "theta", "seasonal-naive")
 
 
 @dataclass(frozen=True)
@@ -59,7 +58,7 @@ class Judge:
 
     def __init__(self, found: Backtest, asked: Asked) -> None:
         graph, seen_at = found.prepared.graph, found.prepared.seen_at
-        self.finest = slice(graph.n_aggregates, None)
+        self.finest, self.zeros = slice(graph.n_aggregates, None), asked.zeros
         values = found.prepared.known().judged[self.finest]
         values = np.nan_to_num(values) if asked.zeros else values
         self.actuals = np.full((len(values), len(seen_at), asked.leads), np.nan)
@@ -75,6 +74,8 @@ class Judge:
                 self.step[:, o, 0] = np.nanmean(np.diff(seen) ** 2, axis=1)
 
     def line(self, name: str, forecast: Floats, quantiles: Floats | None = None, p: Floats | None = None) -> str:
+        if self.zeros:  # what is not known of yet is expected to sell nothing
+            forecast = np.nan_to_num(forecast)
         y = np.where(np.isnan(forecast), np.nan, self.actuals)
         e = np.abs(y - forecast)
         with np.errstate(all="ignore"):

@@ -331,8 +331,10 @@ def _aligned(like: Panel, panel: Panel, path: Path, same_periods: bool = True) -
 def reconcile_command(
     base: Annotated[Path, typer.Option(help="Columns node, lead, value.")],
     structure: Annotated[Path, typer.Option(help="Columns parent, child and, for several splits, split.")],
-    method: Annotated[str, typer.Option(help="bottom-up, ols, structural or variance.")],
-    residuals: Annotated[Path | None, typer.Option(help="Columns node, period, value; needed for variance.")] = None,
+    method: Annotated[str, typer.Option(help="bottom-up, ols, structural, variance, or combined.")],
+    residuals: Annotated[
+        Path | None, typer.Option(help="Columns node, period, value; not for bottom-up, ols or structural.")
+    ] = None,
     nonnegative: Annotated[bool, typer.Option("--nonnegative", help="No finest node below zero.")] = False,
     out: Annotated[Path | None, typer.Option("--out", help="CSV file; stdout otherwise.")] = None,
 ) -> None:
@@ -348,8 +350,8 @@ def reconcile_command(
         errors, _ = _matrix(residuals, "period", nodes, needs_all=False)
         seen = ~np.isnan(errors)
         variance = np.divide(np.nansum(errors**2, axis=1), seen.sum(axis=1), out=variance, where=seen.any(axis=1))
-    elif method == "variance":
-        raise FileError("The method variance needs --residuals.")
+    elif method in ("variance", "combined"):
+        raise FileError(f"The method {method} needs --residuals.")
     result = reconcile(summation, forecasts, method, variance, nonnegative)
     table = pl.DataFrame(
         {"node": np.repeat(nodes, len(leads)).tolist(), "lead": leads * len(nodes), "value": result.ravel() + 0.0}

@@ -174,6 +174,11 @@ def test_a_choice_says_what_it_stands_on() -> None:
     assert 0.1 < found.ahead[0] <= 0.95, "what one series says is shrunk to what its group says"
     assert np.isnan(found.ahead[30:]).all()
     assert found.windows.tolist() == [6] * 60 + [0]
+    # one of the last has something else to stand first, and the last has it undefined
+    first, some = np.full(61, -1), every.copy()
+    first[[59, 60]], some[60, 2] = 2, False
+    other = choose(losses, some, every[0], np.array([0]), group, ChoiceRule(), first)
+    assert other.method.tolist() == [*found.method[:59], 2, 0] and other.stood.tolist() == [1, *[0] * 58, 2, 0]
     without = choose(losses, every, every[0], NONE, group, ChoiceRule())
     assert without.ground[1] == Ground.LEAST and without.method[1] == 1
 
@@ -438,7 +443,7 @@ def test_a_recipe_is_written_as_it_is_read_and_its_faults_are_named(panel: Panel
     for wrong, says in (
         (text.replace("[backtest]", "[backtests]"), "The recipe has an unknown entry 'backtests'"),
         (text.replace("origins =", "origin ="), "unknown entry 'origin'"),
-        (text.replace('"variance"', '"guess"'), "guess"),
+        (text.replace('"best"', '"guess"'), "'guess' is unknown; choose .* best"),
         (text.replace('"naive"', '"nave"'), "no method 'nave'"),
         (
             text.replace("nonnegative = true", 'nonnegative = "no"'),
@@ -464,6 +469,22 @@ def test_the_default_recipe_runs_on_every_frequency(frequency: str, n: int) -> N
     panel = Panel(Timeline(frequency, first, n, season), ("sku",), {"sku": ["a", "b", "c"]}, values)
     study = run_study(panel, default_recipe(panel, {}))
     assert np.isfinite(study.forecast).all() and study.largest_gap == 0.0
+
+
+def test_what_is_sold_in_season_only_has_a_method_of_its_own_to_stand_first() -> None:
+    """Sixty months of three products that sell all year and three that sell from April to June."""
+    months = np.arange(60)
+    season = np.where(np.isin(months % 12, [3, 4, 5]), 40.0, 0.0)
+    usual = np.array([20.0 + np.zeros(60)] * 3 + [season] * 3)
+    values = np.random.default_rng(4).poisson(usual).astype(float)
+    panel = Panel(Timeline("M", 24_000, 60, 12), ("sku",), {"sku": list("abcdef")}, values)
+    recipe = default_recipe(panel, {})
+    assert "seasonal-naive" in recipe.in_season and read_recipe(recipe.to_toml()) == recipe
+    study = run_study(panel, recipe)
+    first = study.chosen_at[study.graph.n_aggregates :, 0]
+    assert [study.methods[j] for j in first] == [recipe.fallback[0]] * 3 + [recipe.in_season] * 3
+    closed = study.published.timeline.first + np.arange(recipe.leads)
+    assert (study.forecast[study.graph.n_aggregates + 3 :, ~np.isin(closed % 12, [2, 3, 4, 5, 6])] == 0.0).all()
 
 
 def test_bands_of_a_method_are_measured_by_what_it_would_have_missed() -> None:

@@ -49,6 +49,8 @@ origins = 4
 step = 7
 leads = 8
 anchor = "ANCHOR"
+[reconciliation]
+method = "best"
 [intervals]
 levels = [80]
 """.replace("ANCHOR", label(FIRST + 125 - 1, "W"))

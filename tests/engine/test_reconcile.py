@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from numpy.typing import NDArray
 from scipy.optimize import lsq_linear
 
+from tansy.engine.backtest.choice import ChoiceRule
 from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.constraints import from_edges
 from tansy.engine.graph.graph import Graph
@@ -15,7 +18,11 @@ from tansy.engine.graph.histories import aggregate_history
 from tansy.engine.panel import Panel, filled_inside
 from tansy.engine.reconcile.projection import reconcile, weights
 from tansy.engine.reconcile.whole import whole_numbers
+from tansy.engine.study.coherent import reconciled
+from tansy.engine.study.recipe import BEST
+from tansy.engine.study.run import run_study
 from tansy.engine.timeline import Timeline
+from tests.engine.test_store import RECIPE, garden
 
 Floats = NDArray[np.float64]
 
@@ -111,6 +118,56 @@ def test_nodes_that_are_zero_by_decision_stay_zero(graph: Graph) -> None:
         found = reconcile(graph.summation, base, name, np.ones(graph.n_nodes), zero=zero)
         assert (found[graph.n_aggregates :][zero] == 0).all()
         assert graph.summation.largest_gap(found) <= 1e-12
+
+
+def test_combined_is_half_of_each_and_adds_up(graph: Graph) -> None:
+    rng = np.random.default_rng(7)
+    base, variance = rng.normal(2, 4, (graph.n_nodes, 5)), rng.lognormal(0, 1, graph.n_nodes)
+    given = (graph.summation, base), (variance, True)
+    halves = [reconcile(*given[0], name, *given[1]) for name in ("bottom-up", "variance")]
+    found = reconcile(*given[0], "combined", *given[1])
+    np.testing.assert_allclose(found, (halves[0] + halves[1]) / 2, rtol=1e-14)
+    assert (found >= 0).all() and graph.summation.largest_gap(found) <= 1e-12
+
+
+def test_a_series_that_is_forecast_as_nothing_stays_there(graph: Graph) -> None:
+    """Totals expect 30 % more, which goes to series that sell. One that may sell less than nothing is not held."""
+    base = graph.summation.sum_up(np.full((graph.n_series, 2), 5.0))
+    base[: graph.n_aggregates] *= 1.3
+    base[graph.n_aggregates + 3, 1] = 0.0
+    none = np.zeros((graph.n_series, 2), dtype=bool)
+    found = reconciled(graph, base, "variance", np.ones(graph.n_nodes), True, none)[graph.n_aggregates :]
+    assert found[3, 1] == 0.0 and found[:, 1].sum() > 5.0 * (graph.n_series - 1) and (found[:, 0] > 5.0).all()
+    free = reconciled(graph, base, "variance", np.ones(graph.n_nodes), False, none)[graph.n_aggregates :]
+    assert free[3, 1] > 0.0
+
+
+@pytest.mark.parametrize("measure", ["squared", "absolute"])
+def test_the_backtest_chooses_a_reconciliation_in_time(measure: str) -> None:
+    """By definition: at each origin, of windows that had come, without a margin; three are needed."""
+    recipe = replace(RECIPE, origins=7, step=6, choice=ChoiceRule(measure, margin=0.0), reconciliation=BEST)
+    names = ("combined", "variance", "bottom-up")
+    fixed = [run_study(garden(), replace(recipe, reconciliation=name)) for name in names]
+    found = run_study(garden(), recipe)
+    level_of, leads, seen_at = found.graph.level_of, recipe.leads, [*found.seen_at, found.timeline.n_periods]
+    for o in range(len(seen_at)):
+        losses = np.zeros(3)
+        for i in range(o if o >= 3 else 0):
+            # in steps of the history as it was when the window had come
+            step = np.sqrt(np.mean(np.diff(found.received[:, : seen_at[i + 1]]) ** 2, axis=1))
+            came = found.received[:, seen_at[i] : seen_at[i] + leads]
+            for j, study in enumerate(fixed):
+                errors = np.abs(came - study.tested[:, i, : came.shape[1]]) / step[:, None]
+                means = [errors[level_of == k] for k in range(level_of.max() + 1)]
+                if measure == "squared":
+                    losses[j] += np.mean([0.5 * np.log((one**2).mean()) for one in means])
+                else:
+                    losses[j] += np.mean([np.log(one.mean()) for one in means])
+        j = int(losses.argmin())
+        assert found.reconciled_by[o] == names[j]
+        own, same = (found.tested[:, o], fixed[j].tested[:, o]) if o < 7 else (found.forecast, fixed[j].forecast)
+        np.testing.assert_array_equal(own, same)
+    assert len(set(found.reconciled_by)) > 1, "the case is meant to have a choice"
 
 
 def test_unknown_method_is_refused(graph: Graph) -> None:

@@ -64,11 +64,15 @@ def corrected(cells: dict[tuple[int, int], float]) -> Corrections:
 def same(a: Study, b: Study) -> bool:
     names = (
         "history", "received", "chosen", "chosen_at", "base", "forecast", "quantiles", "tested", "tested_quantiles",
-        "parameters", "sigma", "method_scores", "node_scores", "hits",
+        "parameters", "sigma", "method_scores", "node_scores",
     )  # fmt: skip
     tables = ("by_method", "by_reconciliation", "coverage", "cells")
-    return all(np.array_equal(getattr(a, name), getattr(b, name), equal_nan=True) for name in names) and all(
-        np.array_equal(getattr(a.tables, name), getattr(b.tables, name), equal_nan=True) for name in tables
+    bands = ("hits", "coverage_error", "between", "interval_score")
+    pairs = ((a, b, names), (a.tables, b.tables, tables), (a.report.bands, b.report.bands, bands))
+    return a.reconciled_by == b.reconciled_by and all(
+        np.array_equal(getattr(one, name), getattr(other, name), equal_nan=True)
+        for one, other, own in pairs
+        for name in own
     )
 
 

@@ -81,8 +81,9 @@ def groups_of(level_of: Integers, kind: Integers) -> Integers:
 
 
 def choose(
-    losses: Floats, defined: Booleans, eligible: Booleans, fallback: Integers, group: Integers, rule: ChoiceRule
-) -> Choices:
+    losses: Floats, defined: Booleans, eligible: Booleans, fallback: Integers, group: Integers, rule: ChoiceRule,
+    first: Integers | None = None,
+) -> Choices:  # fmt: skip
     """Choose a method for every series.
 
     Parameters
@@ -92,10 +93,13 @@ def choose(
     defined : [series, methods], where there is a forecast to choose.
     eligible : [methods], which may be chosen for what they have shown.
     fallback : positions of the methods to take until others have shown to be better, the first that is defined.
+    first : [series], what stands there before the fallback, -1 for nothing else.
     group : [series].
     """
     each = np.arange(len(defined))
     standing = _standing(defined, eligible, fallback)
+    if first is not None:
+        standing = np.where((first >= 0) & defined[each, np.maximum(first, 0)], first, standing)
     at = np.maximum(standing, 0)
     usable = defined & eligible
     usable[each, at] |= standing >= 0

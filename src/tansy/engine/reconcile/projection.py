@@ -21,7 +21,8 @@ Booleans = NDArray[np.bool_]
 
 _LEAST_BESIDE = 1e-12  # least variance of an aggregate as a share of the sum of its series' variances
 
-METHODS = ("none", "bottom-up", "ols", "structural", "variance")
+METHODS = ("none", "bottom-up", "ols", "structural", "variance", "combined")
+"""`combined` is the mean of bottom-up and variance: half the trust in what is known of the errors of totals."""
 
 
 def weights(name: str, summation: Summation, error_variance: Floats) -> Floats:
@@ -47,6 +48,12 @@ def weights(name: str, summation: Summation, error_variance: Floats) -> Floats:
         above = np.where(np.isnan(error_variance[:n]), summation.matrix @ typical, error_variance[:n])
         return np.maximum(np.concatenate([above, typical]), floor)
     raise RecipeError(f"There is no reconciliation {name!r}; choose one of {', '.join(METHODS)}.")
+
+
+def combined(summation: Summation, one: Floats, other: Floats) -> Floats:
+    """The mean of two forecasts that add up, [nodes, leads], summed from the finest so that it does to the last bit."""
+    n = summation.n_aggregates
+    return summation.sum_up(0.5 * (one[n:] + other[n:]))
 
 
 class Projection:
@@ -98,6 +105,10 @@ def reconcile(
     zero: finest nodes that are zero by decision. nonnegative: no finest node below zero; the result is then the closest
     such point in the W metric (for bottom-up, the finest nodes cut at zero). `none` only applies these two.
     """
+    if name == "combined":
+        given = error_variance, nonnegative, zero
+        both = [reconcile(summation, base, one, *given) for one in ("bottom-up", "variance")]
+        return combined(summation, *both)
     n = summation.n_aggregates
     cut = np.maximum(base, 0.0) if nonnegative else base.copy()
     if zero is not None:

@@ -17,7 +17,7 @@ from tansy.engine.kernels.windows import losses_by_then
 from tansy.engine.study import accuracy
 from tansy.engine.study.evidence import Early, Evidence
 from tansy.engine.study.prepared import Prepared
-from tansy.engine.study.seen import Seen
+from tansy.engine.study.seen import IN_SEASON, Seen
 from tansy.engine.study.tasks import BLOCK, Ending
 
 Floats = NDArray[np.float64]
@@ -97,6 +97,7 @@ def choose_all(
 def _evidence(prepared: Prepared, methods: tuple[str, ...], seen: list[Seen]) -> Evidence:
     """With the losses still to come."""
     n, ends, level_of = prepared.graph.n_nodes, len(seen), prepared.graph.level_of
+    in_season = methods.index(prepared.in_season_text) if prepared.in_season_text else -1
     return Evidence(
         losses=np.full((len(MEASURES), n, len(methods), ends - 1), np.nan, dtype=np.float32),
         early=[],
@@ -105,6 +106,7 @@ def _evidence(prepared: Prepared, methods: tuple[str, ...], seen: list[Seen]) ->
         kept=np.stack([one.kept for one in seen]),
         eligible=np.isin(methods, prepared.eligible_texts),
         fallback=np.array([methods.index(text) for text in prepared.fallback_texts], dtype=np.int64),
+        first=np.stack([np.where(one.kind == IN_SEASON, in_season, -1) for one in seen]),
         level_of=level_of,
     )
 

@@ -38,7 +38,11 @@ def key_of(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative: bo
 
 
 def reconciled(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> Floats:
-    """Reconciled forecasts [nodes, H]; leads with the same nodes held at zero are done together. zero: [finest, H]."""
+    """Reconciled forecasts [nodes, H]; leads with the same nodes held at zero are done together. zero: [finest, H]. A
+    series that is forecast as exactly nothing, such as on a day on which it is never sold, is held there too: what the
+    totals lack is no reason to expect it."""
+    if nonnegative:
+        zero = zero | (base[graph.n_aggregates :] == 0.0)
     masks, which = np.unique(zero, axis=1, return_inverse=True)
     done = np.empty_like(base)
     for k in range(masks.shape[1]):

@@ -12,6 +12,9 @@ reason beside figures, which `bench/real.py` and `bench/study.py` print:
   returns at fixed dates. Their median leaves out whichever is far off.
 - Days: timetables repeat, and one odd day must not: the last week, the median of the last three, and a level with a
   season that fades.
+- What is sold in a few months of the year: states that follow a season spread it over the year, and a logarithm does
+  not bear its zeros. The last season and the group's are nothing where it is over, and the latter follows a level
+  down. Weeks have both in their blend.
 - With drivers known ahead: a regression with ARIMA errors, and smoothing with effects that the group shares.
 - The learner, where the season is too long for one series to show it well and many series are there to learn from: what
   one has in two or three noisy copies, all together have in thousands. Elsewhere it is no part: trees do not carry a
@@ -24,9 +27,10 @@ import numpy as np
 
 from tansy.engine.backtest.origins import origins
 from tansy.engine.panel import Panel
+from tansy.engine.profile.kinds import find_kinds
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.study.driven import default_drivers, driven_methods
-from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.recipe import BEST, Recipe
 from tansy.engine.timeline import Timeline
 
 _LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3, "N": 8}
@@ -43,6 +47,7 @@ _BESIDE = {
     "M": ("ets(A,N,N) + shared-season", "ets(best)", "theta", "arima(best)"),
     "Q": ("ets(best)", "theta", "arima(best)"),
 }
+_SHARP = "blend(mean; seasonal-naive; ets(A,N,N) + shared-season)"
 _OTHERWISE = ("ets(A,Ad,N)", "arima(best)")
 _LEARNED_FROM = 10_000
 """Values of weekly series from which on a learner is a part."""
@@ -77,7 +82,15 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     stands = (*(part.format(m=m) for part in _STANDS.get(timeline.frequency, _NO_SEASON)), *learned)
     of_parts = (("mean", *driven, *learned), stands) if driven else (stands,)
     blends = tuple(f"blend({'; '.join(parts)})" for parts in of_parts)
-    methods = (*blends, *_BESIDE.get(timeline.frequency, _OTHERWISE), *slow, "ets(A,N,N)", *driven)
+    sharp = _SHARP if timeline.frequency in ("4W", "M", "Q") and _has_short_seasons(panel) else ""
+    methods = (
+        *blends,
+        *((sharp,) if sharp else ()),
+        *_BESIDE.get(timeline.frequency, _OTHERWISE),
+        *slow,
+        "ets(A,N,N)",
+        *driven,
+    )
     return Recipe(
         name="Default",
         structure={} if panel.edges else structure,
@@ -88,8 +101,10 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         leads=leads,
         anchor=timeline.labels[timeline.n_periods - leads - 1],
         fallback=(*blends, *_LAST),
+        in_season=sharp,
         nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
         ended_after=season_and_a_bit(timeline),
+        reconciliation=BEST,
         data=data,
     )
 
@@ -104,6 +119,12 @@ def _has_slow_movers(panel: Panel) -> bool:
     began = np.argmax(sold, axis=1)
     possible = np.where(sold.any(axis=1), panel.timeline.n_periods - began, 0)
     return bool((sold.sum(axis=1) < 0.75 * possible).mean() > 0.05)
+
+
+def _has_short_seasons(panel: Panel) -> bool:
+    """A twentieth of the series are sold in a part of the year only."""
+    kinds = find_kinds(panel.values, panel.timeline, season_and_a_bit(panel.timeline))
+    return bool((kinds.in_season_only & ~kinds.ended).mean() > 0.05)
 
 
 def _mostly_positive(panel: Panel) -> bool:

@@ -34,7 +34,8 @@ class Evidence:
     """losses: [measures, nodes, methods, origins], mean error of each window as it is known at the end, NaN where none
     has come; see `choice.choose`. early: what of these was otherwise at an origin. defined: [origins + 1, nodes,
     methods]. group, kept: [origins + 1, nodes], who chose together, and the method kept by hand, -1 for none. eligible:
-    [methods]. fallback: positions of methods. level_of: [nodes]."""
+    [methods]. fallback: positions of methods; first: [origins + 1, nodes], what stands before them, -1 for nothing
+    else. level_of: [nodes]."""
 
     losses: Singles
     early: list[Early]
@@ -43,6 +44,7 @@ class Evidence:
     kept: Integers
     eligible: Booleans
     fallback: Integers
+    first: Integers
     level_of: Integers
 
     def losses_at(self, o: int, measure: str) -> Floats:
@@ -57,7 +59,7 @@ class Evidence:
     def choose(self, o: int, rule: ChoiceRule) -> Choices:
         """What the rule chooses at one of the origins, or at the end; without what was kept by hand."""
         losses = self.losses_at(o, rule.measure)
-        return choose(losses, self.defined[o], self.eligible, self.fallback, self.group[o], rule)
+        return choose(losses, self.defined[o], self.eligible, self.fallback, self.group[o], rule, self.first[o])
 
     def taken(self, o: int, chosen: Integers) -> Integers:
         """The methods that nodes have, given what was chosen: that kept by hand where it is defined."""
@@ -71,8 +73,8 @@ class Evidence:
         return np.stack([self.taken(o, self.choose(o, rule).method) for o in ends], axis=1)
 
     def with_fallback(self, fallback: Integers) -> Evidence:
-        """The same, with other methods to stand until others have shown to be better."""
-        return replace(self, fallback=fallback)
+        """The same, with other methods to stand everywhere until others have shown to be better."""
+        return replace(self, fallback=fallback, first=np.full_like(self.first, -1))
 
     def errors(self, methods: Integers) -> Floats:
         """Errors of methods had at every origin [nodes, origins + 1] over all windows, [measures, nodes]: the root of
@@ -114,4 +116,5 @@ class Evidence:
             o, window, start = map(int, name.split()[1:])
             early.append(Early(o, window, start, found.pop(name)))
         defined = np.unpackbits(found.pop("defined"), count=int(np.prod(shape))).astype(bool).reshape(shape)
+        found.setdefault("first", np.full(shape[:2], -1))  # as it was before there was one
         return cls(early=early, defined=defined, **found)

@@ -72,7 +72,7 @@ class Prepared:
     @property
     def eligible_texts(self) -> list[str]:
         """Methods that may be chosen for what they have shown."""
-        return [str(parse(text)) for text in (*self.recipe.methods, *self.recipe.fallback)]
+        return [str(parse(text)) for text in (*self.recipe.methods, *self.recipe.stands)]
 
     @property
     def fallback_texts(self) -> list[str]:
@@ -80,6 +80,11 @@ class Prepared:
         its first blend."""
         blends = [str(form) for form in map(parse, self.recipe.methods) if isinstance(form, Blend)]
         return [str(parse(text)) for text in self.recipe.fallback] or blends[:1]
+
+    @property
+    def in_season_text(self) -> str:
+        """What stands before these where a series is sold in season only; empty for nothing else."""
+        return str(parse(self.recipe.in_season)) if self.recipe.in_season else ""
 
     def changes(self, n_seen: int | None = None) -> Corrections:
         """All corrections: the planner's, and those that the recipe's rules make of what was seen by then."""
@@ -171,7 +176,7 @@ def candidate_forms(recipe: Recipe) -> list[Form]:
     """Methods, from simple to rich: the recipe's, its fallbacks, the parts of blends, those kept by hand, the seasonal
     naive that all are held against, and the mean, which can be fitted to any series."""
     kept = (one.method for one in recipe.kept)
-    texts = (*recipe.methods, *recipe.fallback, *kept, "seasonal-naive", "mean")
+    texts = (*recipe.methods, *recipe.stands, *kept, "seasonal-naive", "mean")
     asked = list(map(parse, texts))
     forms = {str(form): form for form in (*asked, *(leaf for form in asked for leaf in form.leaves))}
     return sorted(forms.values(), key=lambda form: form.simplicity)

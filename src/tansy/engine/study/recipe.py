@@ -19,6 +19,9 @@ from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
 from tansy.engine.study.kept import KeptMethod, read_kept
 
+BEST = "best"
+"""The reconciliation that a backtest shows to be best, see `reconciling`."""
+
 
 @dataclass(frozen=True)
 class Recipe:
@@ -28,11 +31,12 @@ class Recipe:
     series lies below which parent. methods: texts, in any order. origins, step, leads: of the backtest; the forecast
     is as long as the longest lead. anchor: a period that is an origin, so that origins stand still while history grows;
     without one the newest origin has a full window. fallback: methods that stand until others have shown to be better,
-    the first that can be fitted. choice: what that takes. reconciliation: one of `reconcile.projection.METHODS`.
-    whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a
-    series without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious
-    values; they change nothing unless they say above which score. plans: what is known beyond history, see
-    `engine.plans`. kept: methods that a planner has settled on.
+    the first that can be fitted; in_season: what stands before them where a series is sold in season only. choice: what
+    that takes. reconciliation: one of `reconcile.projection.METHODS`, or BEST, by what the backtest shows. whole_units:
+    round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series without a
+    sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values; they
+    change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`. kept:
+    methods that a planner has settled on.
     """
 
     name: str
@@ -43,6 +47,7 @@ class Recipe:
     leads: int
     anchor: str = ""
     fallback: tuple[str, ...] = ()
+    in_season: str = ""
     choice: ChoiceRule = field(default_factory=ChoiceRule)
     reconciliation: str = "variance"
     nonnegative: bool = True
@@ -58,7 +63,7 @@ class Recipe:
     def __post_init__(self) -> None:
         if not self.methods:
             raise RecipeError("The recipe names no method under [methods] candidates.")
-        for text in (*self.methods, *self.fallback):
+        for text in (*self.methods, *self.stands):
             parse(text)
         for name, value in (("origins", self.origins), ("step", self.step), ("leads", self.leads)):
             if value < 1:
@@ -71,14 +76,18 @@ class Recipe:
             raise RecipeError("[choice] own is a percentage from 0 to below 100.")
         if self.ended_after < 0:
             raise RecipeError("[methods] ended_after is a number of periods, or 0 for never.")
-        if self.reconciliation not in RECONCILIATIONS[1:]:
-            raise RecipeError(
-                f"[reconciliation] method {self.reconciliation!r} is unknown; choose {', '.join(RECONCILIATIONS[1:])}."
-            )
+        known = (*RECONCILIATIONS[1:], BEST)
+        if self.reconciliation not in known:
+            raise RecipeError(f"[reconciliation] method {self.reconciliation!r} is unknown; choose {', '.join(known)}.")
         if self.whole_units and not self.nonnegative:
             raise RecipeError("[reconciliation] whole_units needs nonnegative = true: no unit can be less than none.")
         if not self.levels or not all(0 < level < 100 for level in self.levels):
             raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [50, 80, 95].")
+
+    @property
+    def stands(self) -> tuple[str, ...]:
+        """All methods that stand anywhere before evidence."""
+        return (*self.fallback, *((self.in_season,) if self.in_season else ()))
 
     def to_toml(self) -> str:
         document: dict[str, Any] = {"name": self.name}
@@ -92,6 +101,8 @@ class Recipe:
         document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
         if self.fallback:
             document["methods"]["fallback"] = list(self.fallback)
+        if self.in_season:
+            document["methods"]["in_season"] = self.in_season
         if self.kept:
             document["methods"]["kept"] = [_entries(one) for one in self.kept]
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
@@ -122,6 +133,7 @@ _SECTIONS: dict[str, _Table] = {
     "methods": {
         "candidates": tuple[str, ...],
         "fallback": tuple[str, ...],
+        "in_season": str,
         "ended_after": int,
         "kept": tuple[_Table, ...],
     },
@@ -159,6 +171,7 @@ def read_recipe(text: str) -> Recipe:
             leads=backtest["leads"],
             anchor=backtest.get("anchor", ""),
             fallback=tuple(document["methods"].get("fallback", ())),
+            in_season=document["methods"].get("in_season", ""),
             choice=_choice(document.get("choice", {})),
             reconciliation=reconciliation.get("method", "variance"),
             nonnegative=reconciliation.get("nonnegative", True),

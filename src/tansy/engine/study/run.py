@@ -9,11 +9,8 @@ from __future__ import annotations
 import resource
 import sys
 import tempfile
-import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -30,8 +27,6 @@ from tansy.engine.backtest.intervals import (
 )
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
-from tansy.engine.compute.threads import run_chunks
-from tansy.engine.errors import Stopped
 from tansy.engine.graph.graph import Graph
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
@@ -39,15 +34,17 @@ from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study import accuracy, planned_nodes
 from tansy.engine.study.bands_held import BandsHeld
 from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
-from tansy.engine.study.coherent import believed, key_of, nothing_below, reconciled
+from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
 from tansy.engine.study.reasons import reasons
 from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.reconciling import Coherent, reconcile_all
 from tansy.engine.study.report import Report, kinds_of, report
 from tansy.engine.study.seen import Seen
+from tansy.engine.study.steps import Progress, Steps
 from tansy.engine.study.store import Store
 from tansy.engine.study.tasks import Counts, Ending, carry_out
 from tansy.engine.timeline import Timeline
@@ -55,10 +52,6 @@ from tansy.engine.timeline import Timeline
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
-
-RECONCILIATIONS_SHOWN = ("none", "bottom-up", "structural", "variance")
-
-Progress = Callable[[str, int, int], None]
 
 
 @dataclass(frozen=True)
@@ -78,6 +71,7 @@ class Study:
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     origin_wape: [nodes, origins], of the reconciled forecast from each origin.
+    reconciled_by: the reconciliation of each origin and of the end.
     tables: pooled accuracy, see `accuracy`. report: what the backtest says beyond it. tasks: how many were computed and
     used again. seconds: per step.
     """
@@ -104,6 +98,7 @@ class Study:
     method_scores: Floats
     node_scores: Floats
     origin_wape: Floats
+    reconciled_by: tuple[str, ...]
     tables: accuracy.Tables
     report: Report
     largest_gap: float
@@ -140,27 +135,6 @@ class Study:
         return self.published.chosen
 
 
-class _Steps:
-    """The steps of a run: what is said of them, how long they took, and whether to stop."""
-
-    def __init__(self, say: Progress | None, should_stop: Callable[[], bool] | None) -> None:
-        self.say = say or (lambda step, done, of: None)
-        self._should_stop = should_stop
-        self.seconds: dict[str, float] = {}
-
-    def stop_if_asked(self) -> None:
-        if self._should_stop and self._should_stop():
-            raise Stopped("The run was stopped; what was fitted is kept, and running it again goes on from there.")
-
-    @contextmanager
-    def __call__(self, name: str) -> Iterator[None]:
-        self.stop_if_asked()
-        self.say(name, 0, 0)
-        began = time.perf_counter()
-        yield
-        self.seconds[name] = time.perf_counter() - began
-
-
 def run_study(
     panel: Panel,
     recipe: Recipe,
@@ -189,7 +163,7 @@ def run_study(
     ------
     RecipeError, StructureError, PlanError, DriverError where recipe and panel do not fit together.
     """
-    steps = _Steps(progress, should_stop)
+    steps = Steps(progress, should_stop)
     make_ready(steps.say)
     with steps("prepare"):
         prepared = prepare(panel, recipe, corrections, kinds_by_hand)
@@ -203,7 +177,7 @@ def _run(
     prepared: Prepared,
     store: Store,
     backtest: Callable[[Backtest], None] | None,
-    steps: _Steps,
+    steps: Steps,
     workers: int | None,
 ) -> Study:
     recipe, graph, seen_at = prepared.recipe, prepared.graph, prepared.seen_at
@@ -228,7 +202,7 @@ def _run(
         actuals[chosen.method[:, :-1] < 0] = np.nan
         judged = accuracy.Judged(actuals, chosen.benchmark, np.stack([one.scale for one in seen[:-1]], axis=1))
     with steps("reconcile"):
-        coherent = _reconcile_all(prepared, judged, base, sigma, zeros, store, steps, workers)
+        coherent = reconcile_all(prepared, seen, judged, base, sigma, zeros, store, steps, workers)
     with steps("bands"):
         p = probabilities(list(recipe.levels))
         quantiles = _bands(prepared, endings, chosen, coherent, sigma, zeros, p)
@@ -280,6 +254,7 @@ def _run(
         method_scores=chosen.scores,
         node_scores=node_scores,
         origin_wape=wape(actuals - tested, actuals, axis=2),
+        reconciled_by=coherent.by,
         tables=tables,
         report=said_of,
         largest_gap=graph.summation.largest_gap(published.mean),
@@ -332,51 +307,8 @@ def _with_plans(prepared: Prepared, seen: list[Seen], chosen: Chosen, zero_now: 
     return base, sigma
 
 
-@dataclass(frozen=True)
-class _Coherent:
-    """published: [nodes, origins + 1, H], reconciled as the recipe says. unreconciled: [nodes, origins, H]. pooled: per
-    reconciliation shown, [levels + 1, 1, 10], see `accuracy.pooled_sums`."""
-
-    published: Floats
-    unreconciled: Floats
-    pooled: dict[str, Floats]
-
-
-def _reconcile_all(
-    prepared: Prepared, judged: accuracy.Judged, base: Floats, sigma: Floats, zeros: list[Booleans], store: Store,
-    steps: _Steps, workers: int | None,
-) -> _Coherent:  # fmt: skip
-    recipe, graph, n_origins = prepared.recipe, prepared.graph, len(prepared.seen_at)
-    names = list(dict.fromkeys((*RECONCILIATIONS_SHOWN, recipe.reconciliation)))
-    published, unreconciled = np.empty_like(base), np.empty_like(base[:, :-1])
-    sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in names}
-    done, of = 0, n_origins * len(names) + 1
-
-    def at(o: int, name: str) -> tuple[str, Floats]:
-        given = (graph, base[:, o], name, sigma[:, o], recipe.nonnegative, zeros[o])
-        return name, store.array(key_of(*given), lambda: reconciled(*given))
-
-    for o in range(n_origins):
-        for name, found in run_chunks(partial(at, o), names, workers, steps.stop_if_asked):
-            sums[name] += judged.origin(o).sums(found[:, None])[0].sum(axis=1, keepdims=True)
-            if name == recipe.reconciliation:
-                published[:, o] = found
-            if name == "none":
-                unreconciled[:, o] = found
-            done += 1
-            steps.say("reconcile", done, of)
-    published[:, -1] = at(n_origins, recipe.reconciliation)[1]
-    steps.say("reconcile", of, of)
-    runs = accuracy.runs_of(graph, 0, graph.n_nodes)
-    pooled = {
-        name: accuracy.by_level(graph, [(run, accuracy.pooled_sums(own[run])[:1]) for run in runs])
-        for name, own in sums.items()
-    }
-    return _Coherent(published, unreconciled, pooled)
-
-
 def _bands(
-    prepared: Prepared, endings: list[Ending], chosen: Chosen, coherent: _Coherent, sigma: Floats,
+    prepared: Prepared, endings: list[Ending], chosen: Chosen, coherent: Coherent, sigma: Floats,
     zeros: list[Booleans], p: Floats,
 ) -> Floats:  # fmt: skip
     """Quantiles [nodes, origins + 1, Q, H], each origin's from what had been missed by then."""
@@ -424,7 +356,7 @@ def _had_now(
 
 
 def _accuracy(
-    prepared: Prepared, methods: tuple[str, ...], chosen: Chosen, coherent: _Coherent, judged: accuracy.Judged,
+    prepared: Prepared, methods: tuple[str, ...], chosen: Chosen, coherent: Coherent, judged: accuracy.Judged,
     tested: Floats, held: BandsHeld, p: Floats, of_kind: Booleans,
 ) -> tuple[Floats, accuracy.Tables, Floats]:  # fmt: skip
     """Scores [nodes, 5] of what is published, the pooled tables, and sums by kind [kinds, methods + 2, 10]."""

@@ -18,6 +18,8 @@ Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
 _FEW_VALUES = 8
+SLOW, IN_SEASON = 1, 2
+"""Kinds that choose a method together; 0 of others."""
 
 
 @dataclass(frozen=True)
@@ -26,9 +28,9 @@ class Seen:
 
     came: [nodes, periods since the first origin], values as they were judged then. scale: [nodes], mean squared step of
     RMSSE. usual: [nodes], mean of history. floor: [nodes], least sigma that is believed. few: [nodes], whether fewer
-    than eight values speak for a sigma. kind: [nodes], 1 of slow movers, 2 of what is sold in season only, 0 of others,
-    which choose a method together. counts: [nodes], whether slow movers in whole numbers. closed: [finest, H], where
-    nothing will be sold, whatever a method says. kept: [nodes], position of the method kept by hand, -1 for none;
+    than eight values speak for a sigma. kind: [nodes], SLOW movers, what is sold IN_SEASON only, 0 of others, which
+    choose a method together. counts: [nodes], whether slow movers in whole numbers. closed: [finest, H], where nothing
+    will be sold, whatever a method says. kept: [nodes], position of the method kept by hand, -1 for none;
     kept_words: node -> why.
     """
 
@@ -58,7 +60,7 @@ class Seen:
             usual=nan_mean(known.values, axis=1),
             floor=least_sigma(known.values),
             few=(~np.isnan(known.values)).sum(axis=1) < _FEW_VALUES,
-            kind=np.where(kinds.in_season_only, 2, np.where(kinds.slow, 1, 0)),
+            kind=np.where(kinds.in_season_only, IN_SEASON, np.where(kinds.slow, SLOW, 0)),
             counts=kinds.slow & are_whole(known.judged),
             closed=shut | out_of_season | kinds.ended[finest, None],
             kept=kept,

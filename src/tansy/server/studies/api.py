@@ -270,7 +270,8 @@ class SummarySerializer(serializers.Serializer):
     frequency = serializers.CharField()
     leads = serializers.IntegerField()
     largest_gap = serializers.FloatField()
-    reconciliation = serializers.CharField()
+    reconciliation = serializers.CharField(help_text="That of what is published.")
+    reconciliation_asked = serializers.CharField(help_text="That of the recipe: best leaves it to the backtest.")
     edges = serializers.CharField(allow_blank=True, help_text="File that says how series add up; else empty.")
     seconds = serializers.DictField(child=serializers.FloatField())
     peak_memory_mb = serializers.FloatField()
@@ -384,7 +385,7 @@ class SummaryView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """Pooled accuracy, and figures of the run."""
         result = _result(pk, "accuracy")
-        summary = result.summary
+        summary, asked = result.summary, result.study.recipe.reconciliation
         forms = {text: None if text in (CHOICE, PUBLISHED) else parse(text) for text in result.accuracy["methods"]}
         return Response(
             {
@@ -399,7 +400,8 @@ class SummaryView(APIView):
                 "frequency": result.study.load.frequency,
                 "leads": result.leads,
                 "largest_gap": summary["largest_gap"],
-                "reconciliation": result.study.recipe.reconciliation,
+                "reconciliation": (result.accuracy.get("reconciled_by") or [asked])[-1],
+                "reconciliation_asked": asked,
                 "edges": result.study.recipe.edges,
                 "seconds": summary["seconds"],
                 "peak_memory_mb": summary["peak_memory_mb"],

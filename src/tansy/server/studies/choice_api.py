@@ -80,8 +80,11 @@ def _evidence_of(pk: int) -> Evidence:
 
 @lru_cache(maxsize=16)
 def _had(pk: int, rule: ChoiceRule, fallback: tuple[int, ...]) -> tuple[np.ndarray, np.ndarray]:
-    """Methods of all nodes now [nodes], and errors by level [measures, levels]."""
-    evidence = _evidence_of(pk).with_fallback(np.array(fallback, dtype=np.int64))
+    """Methods of all nodes now [nodes], and errors by level [measures, levels]. fallback: empty for that of the
+    study."""
+    evidence = _evidence_of(pk)
+    if fallback:
+        evidence = evidence.with_fallback(np.array(fallback, dtype=np.int64))
     methods = evidence.methods(rule)
     return methods[:, -1], evidence.by_level(evidence.errors(methods))
 
@@ -99,10 +102,9 @@ class ChoiceView(APIView):
         given = RuleSerializer(data={**_as_run(result.study), **request.query_params.dict()})
         given.is_valid(raise_exception=True)
         methods = list(result.methods)
-        usual = tuple(_evidence_of(pk).fallback.tolist())
         own_rule, rule = _rule(_as_run(result.study)), _rule(given.validated_data)
-        before, errors_before = _had(pk, own_rule, usual)
-        after, errors = _had(pk, rule, _first(given.validated_data["fallback"], usual, methods))
+        before, errors_before = _had(pk, own_rule, ())
+        after, errors = _had(pk, rule, _first(given.validated_data["fallback"], pk, methods))
         squared, absolute = MEASURES.index("squared"), MEASURES.index("absolute")
         levels, changed = [], before != after
         level_of = _evidence_of(pk).level_of
@@ -145,9 +147,10 @@ class ChoiceView(APIView):
         study, methods = result.study, list(result.methods)
         given = RuleSerializer(data=_as_run(study) | dict(request.data))
         given.is_valid(raise_exception=True)
-        stands = _first(given.validated_data["fallback"], tuple(_evidence_of(pk).fallback.tolist()), methods)
-        texts = tuple(methods[j] for j in stands)
-        changed = replace(study.recipe, choice=_rule(given.validated_data), fallback=texts)
+        changed = replace(study.recipe, choice=_rule(given.validated_data))
+        stands = _first(given.validated_data["fallback"], pk, methods)
+        if stands:
+            changed = replace(changed, fallback=tuple(methods[j] for j in stands), in_season="")
         made = services.make(study.portfolio, request.user, changed)
         return Response(StudySerializer(made).data, status=status.HTTP_201_CREATED)
 
@@ -161,10 +164,11 @@ def _rule(given: dict[str, Any]) -> ChoiceRule:
     return ChoiceRule(given["measure"], given["margin"], given["own"] / 100.0)
 
 
-def _first(fallback: str, usual: tuple[int, ...], methods: list[str]) -> tuple[int, ...]:
+def _first(fallback: str, pk: int, methods: list[str]) -> tuple[int, ...]:
+    """Positions of what stands first, and after it what the study has; empty to leave it all as it is."""
     if not fallback:
-        return usual
+        return ()
     text = str(parse(fallback))
     if text not in methods:
         raise serializers.ValidationError({"fallback": f"{text} is not a method of this study."})
-    return tuple(dict.fromkeys((methods.index(text), *usual)))
+    return tuple(dict.fromkeys((methods.index(text), *_evidence_of(pk).fallback.tolist())))

@@ -224,6 +224,7 @@ def accuracy_json(found: Findings) -> dict[str, Any]:
         "shared": tables.shared.tolist(),
         "measures": list(MEASURES),
         "methods": list(tables.method_names),
+        "reconciled_by": list(found.reconciled_by),
         "reconciliations": list(tables.reconciliation_names),
         "bands": list(tables.band_levels),
         "by_method": _lists(tables.by_method),

@@ -53,6 +53,7 @@ const summary: Schema['Summary'] = {
   leads: 2,
   largest_gap: 0,
   reconciliation: 'variance',
+  reconciliation_asked: 'best',
   seconds: {},
   peak_memory_mb: 500,
 };

@@ -27,7 +27,9 @@ function View({ data }: { data: Schema['Summary'] }) {
           <p className="mb-4 max-w-[90ch]">
             {count(data.n_series)} series add up{data.edges && `, as ${data.edges} says,`} to{' '}
             {count(data.n_nodes)} nodes on {levels.length} levels. After reconciliation by{' '}
-            <b>{data.reconciliation}</b> the largest gap between a node and the sum of its series is{' '}
+            <b>{data.reconciliation}</b>
+            {data.reconciliation_asked === 'best' && ', chosen by the backtest,'} the largest gap between a
+            node and the sum of its series is{' '}
             <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b> of the node
             {data.largest_gap < 1e-9 ? ' (zero to rounding).' : '.'}
           </p>
