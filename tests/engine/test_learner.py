@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -11,11 +12,13 @@ from numpy.testing import assert_allclose, assert_array_equal
 from threadpoolctl import threadpool_limits
 
 from tansy.engine.methods import registry
-from tansy.engine.methods.features import Told, reach_of
+from tansy.engine.methods.drives import drives_of
+from tansy.engine.methods.features import Told, reach_of, stacked
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.learning import learn
 from tansy.engine.methods.notation import parse
+from tansy.engine.study.store import Store
 from tansy.engine.timeline import Timeline
 
 WEEKS, LEADS, N = 156, 8, 80
@@ -96,6 +99,53 @@ def test_the_same_bytes_for_any_number_of_threads(world: World, found: Learned) 
         assert_array_equal(getattr(alone, name), getattr(found, name))
 
 
+def test_what_drives_it_is_asked_of_the_model(world: World, found: Learned) -> None:
+    """Promotions double what is sold, and the season moves it by 40 %: nothing else drives it."""
+    drives = found.drives
+    assert drives.drivers == ("promotion",) and not drives.relative[0]
+    assert_allclose(drives.effects[:, 1], [0.0, 1.0])
+    assert drives.effects[0, 2] == 0.0 and 80.0 < drives.effects[1, 2] < 115.0
+    worse = dict(zip(drives.groups, drives.worse, strict=True))
+    assert min(worse.pop("promotion"), worse.pop("season of its group, time of year")) > 50.0
+    assert len(worse) == 5 and max(map(abs, worse.values())) < 3.0
+
+
+def test_what_was_learned_is_kept_whole(world: World, found: Learned, tmp_path: Path) -> None:
+    def never() -> Learned:
+        raise AssertionError("it is there already")
+
+    store = Store(tmp_path)
+    store.learned("here", lambda: found)
+    again = store.learned("here", never)
+    for name in ("mean", "spread", "errors", "together"):
+        assert_array_equal(getattr(again, name), getattr(found, name))
+    for name in ("groups", "worse", "drivers", "relative", "effects"):
+        assert_array_equal(getattr(again.drives, name), getattr(found.drives, name))
+
+
+def test_effects_are_those_of_a_model_that_is_known() -> None:
+    """Demand goes with the price against its usual to the power of -2, which the model knows, and with nothing else."""
+    rng = np.random.default_rng(2)
+    n = 3000
+    usual, ratio = rng.uniform(1.0, 3.0, n), np.exp(rng.uniform(-0.4, 0.2, n))
+    price = np.log(np.exp(usual) * ratio)
+    columns = {
+        "lead": np.ones(n), "price": price, "price against the last season's mean": price - usual,
+        "price of the last periods against that": np.zeros(n), "price against the same period of last season": price,
+    }  # fmt: skip
+    level = rng.uniform(1.0, 9.0, n)
+    found = drives_of(
+        lambda one: np.exp(-2.0 * one["price against the last season's mean"]), columns, level * ratio**-2.0, level,
+        np.ones(n), {"price": True},
+    )  # fmt: skip
+    assert found.groups == ("how far ahead", "price") and found.worse[0] == 0.0
+    # what came is what was expected: there is no error that could grow in percent
+    assert found.relative.tolist() == [True]
+    _, at, change = found.effects.T
+    assert at.tolist() == [-30.0, -20.0, -15.0, -10.0, -5.0, 0.0, 5.0, 10.0, 15.0, 20.0]
+    assert_allclose(change, 100.0 * ((1.0 + at / 100.0) ** -2.0 - 1.0), rtol=1e-9, atol=1e-9)
+
+
 def test_nothing_is_told_that_was_not_known(world: World) -> None:
     """Whatever comes after the period at which a cell is asked may be anything, and what a driver is beyond the three
     periods that it is planned for, at any period."""
@@ -108,7 +158,7 @@ def test_nothing_is_told_that_was_not_known(world: World) -> None:
         Told(values, TIMELINE, drivers, {"promotion": 3}, world.season, np.zeros(N, int), np.zeros(N, int))
         for values, drivers in ((world.values, {"promotion": world.promotion}), (other, {"promotion": unplanned}))
     ]
-    columns = [one.columns(rows, at, lead, one.level(rows, at)) for one in told]
+    columns = [stacked(one.named(rows, at, lead, one.level(rows, at))) for one in told]
     assert_array_equal(*columns)
     level = world.values[:, 68:120].mean(axis=1)
     by_name = told[0].named(rows, at, lead, level)

@@ -24,6 +24,7 @@ from django.db import connection
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
 
+from tansy.engine.methods.drives import Drives
 from tansy.engine.study.export import forecasts
 from tansy.engine.study.run import run_study
 from tansy.server.management.commands.worker import take_up_again
@@ -406,6 +407,20 @@ def test_another_choice_is_tried_and_kept_as_a_study_of_its_own(client: APIClien
     choice_api._had.cache_clear()
     old = client.get(url)
     assert old.status_code == 409 and "run it again" in old.json()["detail"]
+
+
+def test_what_a_learner_goes_by_is_told_with_what_matters_most_first() -> None:
+    effects = np.array([[0.0, -10.0, 21.5], [0.0, 0.0, 0.0], [1.0, 1.0, -8.0]])
+    both = Drives(
+        ("recent", "price", "fair"), np.array([1.0, 30.0, -0.5]), ("price", "fair"), np.array([True, False]), effects
+    )
+    told = running.drives_json(both)
+    assert told is not None and running.drives_json(None) is None
+    assert [one["name"] for one in told["groups"]] == ["price", "recent", "fair"]
+    assert told["effects"] == [
+        {"driver": "price", "relative": True, "points": [{"at": -10.0, "change": 21.5}, {"at": 0.0, "change": 0.0}]},
+        {"driver": "fair", "relative": False, "points": [{"at": 1.0, "change": -8.0}]},
+    ]
 
 
 def test_a_learner_is_not_learned_for_a_page(client: APIClient, done: Study) -> None:

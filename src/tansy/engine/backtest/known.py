@@ -212,15 +212,13 @@ class Known:
         return content.hexdigest()
 
     def prepare(self, forms: Iterable[Form]) -> None:
-        """Make what forms share, so that threads find it ready."""
+        """Make what forms share, so that threads find it ready; what a learner learns is for its own alone."""
         for form in forms:
-            self.drivers(_driver_names(form))
+            self.drivers(self._reach if form.learns else _driver_names(form))
             for leaf in form.leaves:
                 if leaf.pooled:
                     self.pooled(leaf.pooled)
-                if leaf.learns:
-                    self.learned()
-            if form.shares_season:
+            if form.shares_season or form.learns:
                 _ = self.profiles, self.season_group
 
     def batch(self, form: Form, rows: Integers) -> Batch:

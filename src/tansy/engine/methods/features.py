@@ -19,6 +19,19 @@ Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
 Integers = NDArray[np.int64]
 
+Columns = dict[str, Floats]
+"""What cells are told, by what it is: [cells] each."""
+
+_ABOUT = {
+    "recent demand": ("value ", "mean of the last "),
+    "the same time of earlier seasons": ("same period ", "around the same period ", "the same, moved on "),
+    "season of its group, time of year": (
+        "season of its group", "last periods, moved on ", "time of year", "day of the week",
+    ),
+    "spread, empty periods, age": ("spread ", "share of empty ", "periods since "),
+    "size and level of the structure": ("size", "level of "),
+    "how far ahead": ("lead",),
+}  # fmt: skip
 _SINGLE = 3
 """Last values told one by one, and seasons back."""
 _SHORT, _MIDDLE = 4, 8
@@ -68,6 +81,28 @@ def reach_of(drivers: Mapping[str, Floats], n_past: int, horizon: int) -> dict[s
     return found
 
 
+def stacked(columns: Columns) -> Singles:
+    """[cells, columns]."""
+    return np.stack(list(columns.values()), axis=1).astype(np.float32)
+
+
+def about(column: str, drivers: tuple[str, ...]) -> str:
+    """Which sort of knowledge a column belongs to: a driver, or one of `_ABOUT`."""
+    for driver in sorted(drivers, key=len, reverse=True):
+        if column == driver or column in _of_driver(driver):
+            return driver
+    return next(sort for sort, starts in _ABOUT.items() if column.startswith(starts))
+
+
+def _of_driver(name: str) -> tuple[str, str, str]:
+    """Columns of a driver beside its own."""
+    return (
+        f"{name} against the last season's mean",
+        f"{name} of the last periods against that",
+        f"{name} against the same period of last season",
+    )
+
+
 class Told:
     """Makes the columns of a panel.
 
@@ -97,9 +132,12 @@ class Told:
         self._last_sold = np.maximum.accumulate(np.where(sold, at, -1), axis=1)
         self._began = np.where(sold.any(axis=1), np.argmax(sold, axis=1), values.shape[1])
         self._drivers: dict[str, tuple[Floats, _Running, int]] = {}
+        self.logged: dict[str, bool] = {}
+        """Per driver, whether its columns are logarithms."""
         for name, one in drivers.items():
             past = one[:, : values.shape[1]]
             positive = bool((past[np.isfinite(past)] > 0.0).all())
+            self.logged[name] = positive
             scaled = np.log(np.where(one > 0.0, one, np.nan)) if positive else one
             self._drivers[name] = (scaled, _Running.of(scaled), reach[name])
 
@@ -107,12 +145,8 @@ class Told:
         """Mean of each row over the last season when `at` periods had been seen; NaN where nothing was known."""
         return self._sums.mean(rows, at - self.usual, at)
 
-    def columns(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Singles:
-        """[cells, columns]: of the series `rows`, when `at` periods had been seen, for the lead, from 1 on."""
-        return np.stack(list(self.named(rows, at, lead, level).values()), axis=1).astype(np.float32)
-
-    def named(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> dict[str, Floats]:
-        """The columns by what they are, in a planner's words, [cells] each."""
+    def named(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Columns:
+        """Of the series `rows`, when `at` periods had been seen, for the lead, from 1 on, [cells] each."""
         target = at + lead - 1
         now = np.clip(at - 1, 0, self._values.shape[1] - 1)
         found = {"lead": lead + 0.0, "size": np.log(level), "level of the structure": self._level_of[rows] + 0.0}
@@ -166,9 +200,5 @@ class Told:
         usual = sums.mean(rows, at - self.usual, at)
         back = target - self._season * (-(-lead // self._season))
         then = np.where(back >= 0, scaled[rows, np.maximum(back, 0)], np.nan)
-        return {
-            name: ahead,
-            f"{name} against the last season's mean": ahead - usual,
-            f"{name} of the last periods against that": sums.mean(rows, at - _SHORT, at) - usual,
-            f"{name} against the same period of last season": ahead - then,
-        }
+        beside = (ahead - usual, sums.mean(rows, at - _SHORT, at) - usual, ahead - then)
+        return {name: ahead, **dict(zip(_of_driver(name), beside, strict=True))}

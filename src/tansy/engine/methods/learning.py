@@ -14,8 +14,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from threadpoolctl import threadpool_limits
 
-from tansy.engine.methods.features import Floats, Integers, Singles, Told
+from tansy.engine.methods.drives import Drives, drives_of
+from tansy.engine.methods.features import Columns, Floats, Integers, Singles, Told, stacked
 from tansy.engine.methods.learned import Learned
 from tansy.engine.timeline import Timeline
 
@@ -30,6 +32,7 @@ _MOST_JUDGED, _MOST_WINDOWS, _FEWEST_ERRORS = 150_000, 6, 8
 _BLOCK = 50_000  # cells that are told of at once
 _FARTHEST = 20.0  # times the level: a value beyond it is learned as that
 _WILDEST = 3.0  # times the level: an error beyond it says no more of a spread
+_ASKED = 4_000  # cells that are asked what drives them
 _FEWEST_OWN = 20.0  # errors that say as much of a series' spread as its size does
 
 
@@ -58,8 +61,15 @@ def learn(
     values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], reach: Mapping[str, int], profiles: Floats,
     group_of: Integers, level_of: Integers, horizon: int,
 ) -> Learned:  # fmt: skip
-    """Learn from all series and forecast each of them; arguments are those of `Told`."""
-    told = Told(values, timeline, drivers, reach, profiles, group_of, level_of)
+    """Learn from all series and forecast each of them; arguments are those of `Told`.
+
+    On one thread: others fit other methods meanwhile, and threads that wait for each other beside them stand still.
+    """
+    with threadpool_limits(1, user_api="openmp"):
+        return _learn(Told(values, timeline, drivers, reach, profiles, group_of, level_of), values, horizon)
+
+
+def _learn(told: Told, values: Floats, horizon: int) -> Learned:
     n, length = values.shape
     model = _fitted(told, values, horizon)
     nothing = np.full((n, horizon), np.nan)
@@ -70,14 +80,18 @@ def learn(
     n_errors = min(length, max(_FEWEST_ERRORS, min(told.usual, _MOST_JUDGED // n)))
     at = np.tile(np.arange(length - n_errors, length), n)
     one_step = model.forecast(np.repeat(np.arange(n), n_errors), at, np.ones_like(at)).reshape(n, n_errors)
-    return Learned(mean, spread, values[:, length - n_errors :] - one_step, together)
+    drives = _drives(model, values, horizon)
+    return Learned(mean, spread, values[:, length - n_errors :] - one_step, together, drives)
 
 
 @dataclass(frozen=True)
 class _Model:
+    """steps: where columns are cut. naive: [series], root of the mean squared step. not_negative: [series]."""
+
     told: Told
     trees: Any
     steps: list[Floats]
+    naive: Floats
     not_negative: NDArray[np.bool_]
 
     def forecast(self, rows: Integers, at: Integers, lead: Integers) -> Floats:
@@ -88,9 +102,13 @@ class _Model:
             level = self.told.level(rows[own], at[own])
             good = np.nonzero(np.nan_to_num(level) > 0.0)[0]
             if len(good):
-                told = self.told.columns(rows[own][good], at[own][good], lead[own][good], level[good])
-                found[start + good] = self.trees.predict(_in_steps(told, self.steps)) * level[good]
+                told = self.told.named(rows[own][good], at[own][good], lead[own][good], level[good])
+                found[start + good] = self.predict(told) * level[good]
         return np.where(self.not_negative[rows], np.maximum(found, 0.0), found)
+
+    def predict(self, told: Columns) -> Floats:
+        """Value over level, [cells]."""
+        return np.asarray(self.trees.predict(_in_steps(stacked(told), self.steps)))
 
     def forecast_all(self, at: int, horizon: int) -> Floats:
         """Of every series and lead when `at` periods had been seen, [series, H]."""
@@ -115,20 +133,40 @@ def _fitted(told: Told, values: Floats, horizon: int) -> _Model | None:
     cells = _Cells.of(told, values, rows[learned_from], at[learned_from], lead[learned_from])
     if (~np.isnan(values[:, first:])).sum() < _FEWEST_CELLS or len(cells.rows) < _FEWEST_CELLS:
         return None
-    columns = told.columns(cells.rows, cells.at, cells.lead, cells.level)
+    columns = stacked(told.named(cells.rows, cells.at, cells.lead, cells.level))
     steps = _steps_of(columns)
     changes = np.diff(values, axis=1)
     known = ~np.isnan(changes)
     step = np.sqrt((np.where(known, changes, 0.0) ** 2).sum(axis=1) / np.maximum(known.sum(axis=1), 1))
-    weight = (cells.level / np.maximum(step[cells.rows], 0.01 * cells.level)) ** 2
+    weight = _weight(cells, step)
     trees = HistGradientBoostingRegressor(
         max_iter=_ROUNDS, learning_rate=_RATE, max_leaf_nodes=_LEAVES, min_samples_leaf=_LEAST_CELLS,
         early_stopping=False, random_state=_SEED,
     )  # fmt: skip
     target = np.clip(cells.value / cells.level, -_FARTHEST, _FARTHEST)
-    trees.fit(_in_steps(columns, steps), target, sample_weight=np.minimum(weight / np.median(weight), _FARTHEST))
+    trees.fit(_in_steps(columns, steps), target, sample_weight=weight)
     not_negative = ~(np.nan_to_num(values) < 0.0).any(axis=1)
-    return _Model(told, trees, steps, np.asarray(not_negative))
+    return _Model(told, trees, steps, step, np.asarray(not_negative))
+
+
+def _drives(model: _Model, values: Floats, horizon: int) -> Drives:
+    """What the model goes by, on cells of the last season: of series that were not learned from, where there are."""
+    n, length = values.shape
+    drawn = np.random.default_rng(_SEED)
+    held = np.arange(_LEFT_OUT - 1, n, _LEFT_OUT) if n >= _LEFT_OUT else np.arange(n)
+    rows = drawn.choice(held, _ASKED)
+    lead = drawn.integers(1, horizon + 1, _ASKED)
+    at = drawn.integers(max(1, length - model.told.usual), length, _ASKED)
+    cells = _Cells.of(model.told, values, rows, at, lead)
+    columns = model.told.named(cells.rows, cells.at, cells.lead, cells.level)
+    weight = _weight(cells, model.naive)
+    return drives_of(model.predict, columns, cells.value, cells.level, weight, model.told.logged)
+
+
+def _weight(cells: _Cells, naive: Floats) -> Floats:
+    """Of squared errors over the level, [cells], so that they count as in RMSSE; none outvotes the others."""
+    weight = (cells.level / np.maximum(naive[cells.rows], 0.01 * cells.level)) ** 2
+    return np.minimum(weight / np.median(weight), _FARTHEST) if len(weight) else weight
 
 
 def _steps_of(columns: Singles) -> list[Floats]:

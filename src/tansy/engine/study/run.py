@@ -28,6 +28,7 @@ from tansy.engine.backtest.intervals import (
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.graph.graph import Graph
+from tansy.engine.methods.drives import Drives
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
@@ -71,7 +72,8 @@ class Study:
     parameters: [nodes, P] of the chosen method, named by parameter_names[chosen]. sigma: [nodes].
     method_scores: [nodes, methods, 5] and node_scores: [nodes, 5]: MAE, WAPE, RMSSE, gain, origins that count.
     origin_wape: [nodes, origins], of the reconciled forecast from each origin.
-    reconciled_by: the reconciliation of each origin and of the end.
+    reconciled_by: the reconciliation of each origin and of the end. drives: what a learner goes by at the end; None
+    without one.
     tables: pooled accuracy, see `accuracy`. report: what the backtest says beyond it. tasks: how many were computed and
     used again. seconds: per step.
     """
@@ -99,6 +101,7 @@ class Study:
     node_scores: Floats
     origin_wape: Floats
     reconciled_by: tuple[str, ...]
+    drives: Drives | None
     tables: accuracy.Tables
     report: Report
     largest_gap: float
@@ -192,7 +195,7 @@ def _run(
             workers,
         )
         seen = [ending.seen for ending in endings]
-        end = prepared.known()
+        end = prepared.known(keep=store)
     with steps("choose"):
         kind_names, of_kind = kinds_of(end.kinds, graph)
         chosen, choices = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)
@@ -255,6 +258,7 @@ def _run(
         node_scores=node_scores,
         origin_wape=wape(actuals - tested, actuals, axis=2),
         reconciled_by=coherent.by,
+        drives=end.learned().drives if any(form.learns for form in prepared.forms) else None,
         tables=tables,
         report=said_of,
         largest_gap=graph.summation.largest_gap(published.mean),

@@ -28,6 +28,7 @@ import scipy
 from numpy.typing import NDArray
 
 from tansy.engine.errors import TansyError
+from tansy.engine.methods.drives import Drives
 from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.pooled import Pooled
 
@@ -198,9 +199,16 @@ class Store:
         """What a learner found, under a key of all that it depends on, computed where it is not kept."""
 
         def made() -> tuple[dict[str, Floats], tuple[str, ...]]:
-            return vars(compute()), ()
+            found = vars(compute()).copy()
+            drives = found.pop("drives")
+            arrays = {"worse": drives.worse, "relative": drives.relative.astype(float), "effects": drives.effects}
+            return found | arrays, (*drives.groups, *drives.drivers)
 
-        return Learned(**self._single(f"learned {key}", made)[0])
+        arrays, names = self._single(f"learned {key}", made)
+        own = dict(arrays)
+        worse, relative, effects = (own.pop(name) for name in ("worse", "relative", "effects"))
+        n = len(worse)
+        return Learned(**own, drives=Drives(names[:n], worse, names[n:], relative > 0.0, effects))
 
     def array(self, key: str, compute: Callable[[], Floats]) -> Floats:
         """An array under a key of all that it depends on, computed where it is not kept."""

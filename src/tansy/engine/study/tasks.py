@@ -138,7 +138,7 @@ def carry_out(
         wanted = [one for one in plans[n_seen].wanted if one.n_touched]
         if wanted:
             known = prepared.known(n_seen, store)
-            for one in wanted:  # a learner is one fit for all nodes, and made here
+            for one in wanted:
                 began = time.process_time()
                 known.prepare([one.form])
                 seconds[str(one.form)] += time.process_time() - began
@@ -164,15 +164,20 @@ def _fit_missing(
     known: Known, wanted: list[_Wanted], watch: _Watch, workers: int | None, seconds: dict[str, float]
 ) -> None:
     """Add to the seconds that each method took."""
-    jobs = [(one, nodes) for one in reversed(wanted) for nodes in one.chunks()]  # the rich ones take longest
+    jobs: list[tuple[_Wanted, list[Integers]]] = []
+    richest_first = wanted[::-1]
+    for one in sorted(richest_first, key=lambda one: not one.form.learns):  # those that take longest first
+        chunks = one.chunks()
+        jobs += [(one, chunks)] if one.form.learns else [(one, [nodes]) for nodes in chunks]  # a learner learns once
 
-    def work(job: tuple[_Wanted, Integers]) -> tuple[float, str, float]:
-        one, nodes = job
-        if watch.stopped:
-            raise Stopped("The run was stopped.")
+    def work(job: tuple[_Wanted, list[Integers]]) -> tuple[float, str, float]:
+        one, chunks = job
         began = time.thread_time()
-        one.shelf.add(one.keys[nodes], fit_task(Task(str(one.form), known.n_seen, nodes), known))
-        return one.n_touched / one.n_chunks, str(one.form), time.thread_time() - began
+        for nodes in chunks:
+            if watch.stopped:
+                raise Stopped("The run was stopped.")
+            one.shelf.add(one.keys[nodes], fit_task(Task(str(one.form), known.n_seen, nodes), known))
+        return one.n_touched * len(chunks) / one.n_chunks, str(one.form), time.thread_time() - began
 
     done = 0.0
     for share, method, took in run_chunks(work, jobs, workers, watch.look):

@@ -217,6 +217,29 @@ class KindSizeSerializer(serializers.Serializer):
     n_series = serializers.IntegerField()
 
 
+class SortOfKnowledgeSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    worse = serializers.FloatField(help_text="Percent by which the error grows without it.")
+
+
+class EffectPointSerializer(serializers.Serializer):
+    at = serializers.FloatField()
+    change = serializers.FloatField(help_text="Percent more expected than at the usual, or the most common, value.")
+
+
+class LearnedEffectSerializer(serializers.Serializer):
+    driver = serializers.CharField()
+    relative = serializers.BooleanField(help_text="Whether points are percent more or less than usual, else values.")
+    points = EffectPointSerializer(many=True)
+
+
+class DrivesSerializer(serializers.Serializer):
+    """What the learner goes by, on series that it did not learn from."""
+
+    groups = SortOfKnowledgeSerializer(many=True)
+    effects = LearnedEffectSerializer(many=True)
+
+
 class ReportSerializer(serializers.Serializer):
     """by_kind: [kind][method][measure], of the series of a kind; kind_coverage: [kind][band]. coverage_error:
     [level][band], standard error over origins. between: [level][share of actuals below the lowest quantile, between
@@ -234,6 +257,7 @@ class ReportSerializer(serializers.Serializer):
     gain_cuts = serializers.ListField(child=serializers.FloatField())
     gains = serializers.ListField(child=serializers.IntegerField())
     n_worse = serializers.IntegerField()
+    drives = DrivesSerializer(required=False, allow_null=True, help_text="Of studies with a learner.")
     seconds = serializers.ListField(child=serializers.FloatField())
 
 

@@ -13,6 +13,7 @@ from django.db import transaction
 from numpy.typing import NDArray
 
 from tansy.engine.errors import Stopped, TansyError
+from tansy.engine.methods.drives import Drives
 from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.field import sheet, trails
@@ -204,7 +205,25 @@ def report_json(found: Findings) -> dict[str, Any]:
         "gain_cuts": list(GAIN_CUTS),
         "gains": said.gains.tolist(),
         "n_worse": said.n_worse,
+        "drives": drives_json(found.drives),
         "seconds": [round(found.tasks.seconds.get(name, 0.0), 2) for name in found.methods],
+    }
+
+
+def drives_json(drives: Drives | None) -> dict[str, Any] | None:
+    """What a learner goes by, what matters most first; None without one."""
+    if drives is None or not drives.groups:
+        return None
+    effects: list[dict[str, Any]] = [
+        {"driver": name, "relative": bool(relative), "points": []}
+        for name, relative in zip(drives.drivers, drives.relative, strict=True)
+    ]
+    for of, at, change in drives.effects.tolist():
+        effects[int(of)]["points"].append({"at": round(at, 4), "change": round(change, 2)})
+    order = np.argsort(-drives.worse, kind="stable").tolist()
+    return {
+        "groups": [{"name": drives.groups[k], "worse": round(float(drives.worse[k]), 2)} for k in order],
+        "effects": effects,
     }
 
 

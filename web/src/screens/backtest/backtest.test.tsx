@@ -1,4 +1,4 @@
-import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it, vi } from 'vitest';
 import type { Schema } from '../../api/client';
 import { drawn } from '../../test/drawn';
@@ -160,6 +160,46 @@ describe('what the backtest says beyond pooled errors', () => {
     expect(said.textContent).toContain('On 3 of them it errs more.');
     expect(said.textContent).toContain('94.0 % of the actuals lay in the 95 % band');
     expect(said.textContent).toContain('Forecasts of the total were 65.0 % off, and 5.0 % too low');
+  });
+
+  it('says what the learner goes by, and has no page for it without one', async () => {
+    const drives = {
+      groups: [
+        { name: 'price', worse: 12.5 },
+        { name: 'how far ahead', worse: -0.2 },
+      ],
+      effects: [
+        {
+          driver: 'price',
+          relative: true,
+          points: [
+            { at: -20, change: 31 },
+            { at: 0, change: 0 },
+          ],
+        },
+        {
+          driver: 'holiday',
+          relative: false,
+          points: [
+            { at: 0, change: 0 },
+            { at: 1, change: -8 },
+          ],
+        },
+      ],
+    };
+    open('?page=learner', { ...summary, accuracy: { ...summary.accuracy, report: { ...report, drives } } });
+    const rows = texts(await screen.findByRole('region', { name: /What the learner goes by/ }));
+    expect(rows.slice(1).map((row) => row.slice(0, 2))).toEqual([
+      ['price', '+12.5 %'],
+      ['how far ahead', '−0.2 %'],
+    ]);
+    const effects = screen.getByRole('region', { name: /What a driver does/ });
+    expect(effects.textContent).toContain('20 % lower+31.0 %as usual0.0 %');
+    expect(effects.textContent).toContain('00.0 %1−8.0 %');
+    cleanup();
+    open('?page=learner');
+    await screen.findByRole('img', { name: 'RMSSE of the methods by lead' });
+    expect(screen.queryByRole('button', { name: 'Learner' })).toBeNull();
   });
 
   it('marks who errs least on each kind, and opens the series that lost', async () => {

@@ -14,6 +14,7 @@ import { TableOut } from '../../ui/table-out';
 import { Bands } from './bands';
 import { ChoicePage } from './choice';
 import { Kinds } from './kinds';
+import { Learner } from './learner';
 import { summarySentences } from './summary';
 
 type Accuracy = Schema['Accuracy'];
@@ -28,6 +29,7 @@ const PAGES = [
   { value: 'methods', label: 'Methods' },
   { value: 'kinds', label: 'Kinds' },
   { value: 'bands', label: 'Bands' },
+  { value: 'learner', label: 'Learner' },
   { value: 'choice', label: 'Choice' },
   { value: 'all', label: 'In print' },
 ] as const;
@@ -53,7 +55,9 @@ function View({ data, study }: { data: Schema['Summary']; study: number }) {
   const wanted = accuracy.levels.findIndex((one) => one.name === search.get('level'));
   const level = wanted >= 0 ? wanted : accuracy.levels.length - 2;
   const measure = MEASURES.find((one) => one.value === search.get('measure'))?.value ?? 'RMSSE';
-  const page = PAGES.find((one) => one.value === search.get('page'))?.value ?? 'methods';
+  const drives = accuracy.report?.drives;
+  const pages = PAGES.filter((one) => one.value !== 'learner' || drives);
+  const page = pages.find((one) => one.value === search.get('page'))?.value ?? 'methods';
   const shows = (one: string) => page === one || (page === 'all' && one !== 'choice');
   const set = (name: string, value: string) =>
     setSearch((before) => {
@@ -65,8 +69,8 @@ function View({ data, study }: { data: Schema['Summary']; study: number }) {
       title="Backtest"
       actions={
         <span className="flex items-center gap-5 print:hidden">
-          <Choice label="" options={PAGES} value={page} onChange={(value) => set('page', value)} />
-          {page !== 'choice' && page !== 'kinds' && (
+          <Choice label="" options={pages} value={page} onChange={(value) => set('page', value)} />
+          {page !== 'choice' && page !== 'kinds' && page !== 'learner' && (
             <label className="flex items-center gap-2 text-[13px] text-second">
               Level
               <select
@@ -82,7 +86,7 @@ function View({ data, study }: { data: Schema['Summary']; study: number }) {
               </select>
             </label>
           )}
-          {page !== 'choice' && page !== 'bands' && (
+          {page !== 'choice' && page !== 'bands' && page !== 'learner' && (
             <Choice
               label="Measure"
               options={MEASURES}
@@ -116,6 +120,7 @@ function View({ data, study }: { data: Schema['Summary']; study: number }) {
         )}
         {shows('kinds') && <Kinds accuracy={accuracy} measure={measure} />}
         {shows('bands') && <Bands accuracy={accuracy} level={level} />}
+        {shows('learner') && drives && <Learner drives={drives} />}
         {shows('choice') && <ChoicePage study={study} />}
       </div>
     </Page>
