@@ -102,3 +102,61 @@ def test_keys_of_a_series_and_the_table_that_would_be_published(
     at = head.index("Forecast")
     for row, value in zip(shown, kept["Forecast"].to_list(), strict=True):
         assert float(row[at].replace(",", "")) == round(value, len(row[at].partition(".")[2]))
+
+
+def test_errors_move_the_handle_and_are_there_in_print(page: Page, address: str, garden: dict[str, int]) -> None:
+    page.goto(f"{address}/p/{garden['portfolio']}/s/{garden['study']}/series/{garden['node']}")
+    errors = page.get_by_role("region", name=re.compile("Errors by origin and lead"))
+    row = errors.get_by_role("row").nth(1)
+    origin = row.get_by_role("button").first.inner_text()
+    cell = row.get_by_role("cell").nth(2).get_by_role("button")
+    value = cell.inner_text()
+    cell.click()
+    expect(page.get_by_role("slider", name=re.compile("Origin"))).to_have_attribute(
+        "aria-valuetext", re.compile(origin)
+    )
+    assert f"origin={origin}" in page.url
+    page.emulate_media(media="print")
+    expect(cell).to_be_visible()
+    assert value and cell.inner_text() == value
+    expect(errors.get_by_text("CSV")).to_be_hidden()
+    expect(page.get_by_role("navigation", name="Places")).to_be_hidden()
+
+
+def test_the_backtest_prints_as_one_page(page: Page, address: str, garden: dict[str, int]) -> None:
+    page.goto(f"{address}/p/{garden['portfolio']}/s/{garden['study']}/backtest?page=all")
+    headings = ("Who errs least on which kind", "Series by gain", "Share of actuals inside the bands")
+    for heading in headings:
+        page.get_by_role("region", name=re.compile(heading)).first.wait_for()
+    page.emulate_media(media="print")
+    page.get_by_role("button", name="Print").wait_for(state="hidden")
+    expect(page.get_by_text(re.compile("^Tested from"))).to_be_visible()
+    for heading in headings:
+        expect(page.get_by_role("region", name=re.compile(heading)).first).to_be_visible()
+    # nothing scrolls inside the page: what stands below the edge of the window is printed too
+    hidden = "all => all.filter(one => one.scrollHeight > one.clientHeight + 2).length"
+    inner = page.locator("#root, #root main, #content").evaluate_all(hidden)
+    assert inner == 0
+    assert page.pdf(format="A4", landscape=True).startswith(b"%PDF")
+
+
+def test_another_choice_is_tried_and_run(page: Page, address: str, garden: dict[str, int]) -> None:
+    page.goto(f"{address}/p/{garden['portfolio']}/s/{garden['study']}/backtest?page=choice")
+    keep = page.get_by_role("button", name="Run a study with this choice")
+    expect(keep).to_be_disabled()
+    stands = page.get_by_label("Stands first")
+    wanted = stands.locator("option").all_inner_texts()[-1]
+    stands.select_option(label=wanted)
+    page.get_by_label(re.compile("Margin")).fill("10")
+    page.get_by_label(re.compile("leaves its group")).fill("99")
+    expect(keep).to_be_enabled()
+    levels = page.get_by_role("region", name=re.compile("Error by level"))
+    changed = levels.get_by_role("row").nth(1).get_by_role("cell").nth(2)
+    expect(changed).not_to_have_text("0")
+    keep.click()
+    page.wait_for_url(re.compile(r"/study$"))
+    newest = page.get_by_role("row").nth(1)
+    expect(newest.get_by_role("cell", name="done")).to_be_visible(timeout=120_000)
+    assert "used again" in newest.inner_text() and "computed" not in newest.inner_text()
+    recipe = page.request.get(address + (newest.get_by_role("link", name="recipe").get_attribute("href") or "")).text()
+    assert f'fallback = [\n    "{wanted}"' in recipe and "margin = 10" in recipe

@@ -25,6 +25,13 @@ WEEKS, LEADS, N = 156, 8, 80
 TIMELINE = Timeline("W", 2800, WEEKS, 52)
 
 
+BESIDE = (
+    "against the last season's mean",
+    "of the last periods against that",
+    "against the same period of last season",
+)
+
+
 class World:
     """Series with a level, a season and promotions that double what is sold, all of them the same way; one in five was
     never on promotion. truth: [series, T + H], the mean; sold is scattered about it as counts are."""
@@ -144,6 +151,21 @@ def test_effects_are_those_of_a_model_that_is_known() -> None:
     _, at, change = found.effects.T
     assert at.tolist() == [-30.0, -20.0, -15.0, -10.0, -5.0, 0.0, 5.0, 10.0, 15.0, 20.0]
     assert_allclose(change, 100.0 * ((1.0 + at / 100.0) ** -2.0 - 1.0), rtol=1e-9, atol=1e-9)
+
+
+def test_a_driver_of_few_or_of_many_values_is_set_to_them_from_the_usual_one() -> None:
+    """Shares of shops on promotion: mostly none, else anything up to all. Demand is one more for all of them."""
+    share = np.where(np.arange(1000) % 3 == 0, np.linspace(0.0, 1.0, 1000), 0.0)
+    for own, at in ((share, None), (np.round(share), [0.0, 1.0])):
+        nothing = np.zeros(1000)
+        columns = {"fair": own, **{f"fair {what}": nothing for what in BESIDE}}
+        found = drives_of(
+            lambda one: 1.0 + one["fair"], columns, 1.0 + own, np.ones(1000), np.ones(1000), {"fair": False}
+        )
+        _, points, change = found.effects.T
+        assert found.relative.tolist() == [False] and points[0] == 0.0 and change[0] == 0.0
+        assert_allclose(change, 100.0 * points, atol=1e-9)
+        assert points.tolist() == at if at else 0.9 < points[-1] <= 1.0
 
 
 def test_nothing_is_told_that_was_not_known(world: World) -> None:

@@ -19,6 +19,7 @@ Floats = NDArray[np.float64]
 
 _SEED = 7
 _FEW_VALUES = 6  # a driver with no more of them is set to each
+_COMMON = 0.1  # share of cells with one value from which on that is the usual one; else the median is
 _INNER = (0.02, 0.98)  # quantiles of what a driver was within which it is set
 _PERCENT = (-50.0, -40.0, -30.0, -20.0, -15.0, -10.0, -5.0, 0.0, 5.0, 10.0, 15.0, 20.0, 30.0, 40.0, 50.0)
 
@@ -28,7 +29,7 @@ class Drives:
     """groups: sorts of knowledge, in a planner's words; worse: [groups], by how many percent the root of the mean
     squared error grows without each. drivers: those whose values were set; relative: [drivers], whether to percent more
     or less than usual, else to values. effects: [points, 3], position of the driver, what it was set to, and by how
-    many percent more is expected then than at its usual, or at its most common value."""
+    many percent more is expected then than at its usual value."""
 
     groups: tuple[str, ...]
     worse: Floats
@@ -99,12 +100,12 @@ def _effect(
         sums = [expected(usual + np.log1p(one / 100.0)) for one in at]
         base = at.index(0.0)
     else:
+        common = values[np.argmax(counts)] if counts.max() > _COMMON * len(level) else np.median(columns[name])
         if len(values) > _FEW_VALUES:
-            values = np.unique(np.quantile(columns[name], np.linspace(*_INNER, _FEW_VALUES)))
-            counts = np.array([np.sum(columns[name] <= one) for one in values])
+            values = np.unique([*np.quantile(columns[name], np.linspace(*_INNER, _FEW_VALUES)), common])
         at = [float(np.exp(one)) if log else float(one) for one in values]
         sums = [expected(np.full(len(level), one)) for one in values]
-        base = int(np.argmax(counts))
+        base = int(np.argmin(np.abs(values - common)))
     if len(at) < 2 or sums[base] <= 0.0:
         return None
     return relative, [(one, 100.0 * (total / sums[base] - 1.0)) for one, total in zip(at, sums, strict=True)]

@@ -224,7 +224,7 @@ class SortOfKnowledgeSerializer(serializers.Serializer):
 
 class EffectPointSerializer(serializers.Serializer):
     at = serializers.FloatField()
-    change = serializers.FloatField(help_text="Percent more expected than at the usual, or the most common, value.")
+    change = serializers.FloatField(help_text="Percent more expected than at the usual value.")
 
 
 class LearnedEffectSerializer(serializers.Serializer):
