@@ -428,4 +428,4 @@ def test_a_learner_is_not_learned_for_a_page(client: APIClient, done: Study) -> 
     node = done.nodes.order_by("-position")[0]
     for page, query in (("fit", {}), ("tested", {}), ("workings", {"origin": 0})):
         answer = client.get(f"/api/studies/{done.pk}/nodes/{node.ref}/{page}/", {"method": "learner", **query})
-        assert answer.status_code == 422 and "Add learner to the methods" in answer.content.decode(), page
+        assert answer.status_code == 422 and "add learner to the methods" in answer.content.decode(), page

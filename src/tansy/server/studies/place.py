@@ -17,10 +17,9 @@ from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.plans import Event
 from tansy.engine.timeline import Timeline
-from tansy.server.api.errors import Unusable
 from tansy.server.studies.models import Result, node_at, unpack
 from tansy.server.studies.services import prepared_of
-from tansy.server.studies.store import results
+from tansy.server.studies.store import OfPages
 
 Floats = NDArray[np.float64]
 
@@ -70,7 +69,7 @@ class Place:
     @cached_property
     def known(self) -> Known:
         """What the study knew of this node at the end of its history."""
-        return prepared_of(self.study).known(keep=results(), nodes=np.array([self.node.position]))
+        return prepared_of(self.study).known(keep=OfPages(), nodes=np.array([self.node.position]))
 
     def drivers(self) -> dict[str, Floats]:
         """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
@@ -87,19 +86,10 @@ class Place:
 
     def learned(self, texts: list[str], timeline: Timeline) -> Learned | None:
         """What the learner of the study says of this node, where a text asks for it; nothing of a timeline that goes on
-        beyond the history, which it has not learned from. Raises Unusable where the study has no learner."""
-        if not any(leaf.learns for leaf in _leaves(texts)):
+        beyond the history, which it has not learned from. Raises Unusable where no run has learned it."""
+        if timeline.n_periods != self.known.n_seen or not any(leaf.learns for leaf in _leaves(texts)):
             return None
-        self._must_have_learned()
-        return self.known.learned() if timeline.n_periods == self.known.n_seen else None
-
-    def _must_have_learned(self) -> None:
-        """To learn from all series at every origin is a run's work, not that of a page."""
-        if not any(leaf.learns for leaf in _leaves(list(self.study.recipe.methods))):
-            raise Unusable(
-                "The learner learns from all series at once, which this study did not do. Add learner to the methods "
-                "of the recipe, and run it."
-            )
+        return self.known.learned()
 
     def profile(self, texts: list[str], timeline: Timeline, horizon: int) -> Floats | None:
         """Season of the node's group, where a text asks for it, on a timeline that may go on beyond the history."""
@@ -109,10 +99,8 @@ class Place:
         return found
 
     def tested(self, forms: list[Form]) -> list[Tested]:
-        """The methods from every origin of the study. Raises Unusable where one learns and the study has no learner."""
-        if any(leaf.learns for form in forms for leaf in form.leaves):
-            self._must_have_learned()
-        return from_origins(prepared_of(self.study), self.node.position, forms, results())
+        """The methods from every origin of the study. Raises Unusable where one learns that no run has learned."""
+        return from_origins(prepared_of(self.study), self.node.position, forms, OfPages())
 
 
 @lru_cache(maxsize=64)
