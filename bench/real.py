@@ -3,8 +3,8 @@
     python -m bench.real [--sets monthly quarterly daily] [--ablations]
 
 The series are not part of this project: where they are missing, the bench says so and ends. Printed over the finest
-series and all origins: MASE (scale: in-sample mean absolute step over a season), WAPE, RMSSE, share inside the bands;
-of what is published, and of every method of the recipe by itself.
+series and all origins: MASE (scale: in-sample mean absolute step over a season), WAPE, RMSSE, share inside the bands
+and their interval score in naive steps; of what is published, and of every method of the recipe by itself.
 """
 
 from __future__ import annotations
@@ -12,13 +12,17 @@ from __future__ import annotations
 import argparse
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import ChoiceRule
+from tansy.engine.backtest.intervals import Scale
+from tansy.engine.backtest.measures import interval_score
 from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.notation import parse
 from tansy.engine.panel import Panel
@@ -86,8 +90,11 @@ class Judge:
         if quantiles is not None and p is not None:
             for b in range(len(p) // 2):
                 known = ~np.isnan(y)
-                inside = (y >= quantiles[:, :, b]) & (y <= quantiles[:, :, -1 - b])
-                said += f"  {100.0 * inside[known].mean():5.1f} in {100.0 * (p[-1 - b] - p[b]):.0f}"
+                low, high, level = quantiles[:, :, b], quantiles[:, :, -1 - b], float(p[-1 - b] - p[b])
+                inside = (y >= low) & (y <= high)
+                score = interval_score(y, low, high, level) / np.sqrt(self.step)
+                score = np.where(self.step > 0.0, score, np.nan)
+                said += f"  {100.0 * inside[known].mean():5.1f} in {100.0 * level:.0f}, {np.nanmean(score):.2f}"
         return said
 
 
@@ -107,9 +114,22 @@ def without(recipe: Recipe) -> Iterator[tuple[str, Recipe]]:
     blend = next(form for form in map(parse, recipe.methods) if isinstance(form, Blend))
     yield "without blends", replace(recipe, methods=plain(recipe.methods), fallback=plain(recipe.fallback))
     yield "the blend alone", replace(recipe, methods=(str(blend),))
+    yield "reconciled by variance", replace(recipe, reconciliation="variance")
     yield "without a margin", replace(recipe, choice=replace(recipe.choice, margin=0.0, own=0.0))
     yield "margin of one", replace(recipe, choice=replace(recipe.choice, margin=1.0))
     yield "absolute errors", replace(recipe, choice=ChoiceRule("absolute"))
+
+
+@contextmanager
+def bands_without_the_fits() -> Iterator[None]:
+    """Bands from past errors alone: what the fits say of how doubt grows with the lead is not told."""
+    usual = Scale.of
+
+    def without(sigma: Floats, spread: Floats, relative: Floats) -> Scale:
+        return usual(sigma, np.full_like(spread, np.nan), relative)
+
+    with mock.patch.object(Scale, "of", without):
+        yield
 
 
 def main() -> None:
@@ -149,6 +169,8 @@ def main() -> None:
         if given.ablations:
             for label, changed in without(recipe):
                 run_study(panel, changed, backtest=short(label))
+            with bands_without_the_fits():
+                run_study(panel, recipe, backtest=short("bands without the fits' distributions"))
 
 
 if __name__ == "__main__":
