@@ -2,9 +2,9 @@
 
     python -m bench.bases [--seed N] [--only NAME ...]
 
-The demo by weeks and by four weeks, and the real series of `bench.real` where they are to be had. Per
-kind: mean RMSSE over its series and all origins, on cells that all can forecast; a star where what is published is
-worse than the seasonal naive, or than the best of the others by more than 1 %.
+The demo by weeks and by four weeks, made-up days of sales with a week and a year, and the real series of `bench.real`
+where they are to be had. Per kind: mean RMSSE over its series and all origins, on cells that all can forecast; a star
+where what is published is worse than the seasonal naive, or than the best of the others by more than 1 %.
 """
 
 from __future__ import annotations
@@ -29,6 +29,7 @@ from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.report import kinds_of
 from tansy.engine.study.run import Backtest, Study, run_study
+from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
 
@@ -46,10 +47,28 @@ def panels(seed: int) -> Iterator[tuple[str, Panel, Recipe]]:
             options = ReadOptions(attribute_files=attributes, frequency=frequency if frequency != "W" else None)
             panel = read_panel(folder / "sales.csv", options).panel
             yield f"demo {frequency}", panel, default_recipe(panel, default_levels(panel))
+    panel = days_of_sales(seed)
+    yield "days of sales", panel, default_recipe(panel, default_levels(panel))
     for name, asked in SETS.items():
         if (FOLDER / f"{name}.csv").exists():
             panel = read_panel(FOLDER / f"{name}.csv", ReadOptions()).panel
             yield name, panel, recipe_of(panel, asked)
+
+
+def days_of_sales(seed: int) -> Panel:
+    """200 products of eight groups over 1,000 days: week and year of the group, a level that wanders, counts."""
+    rng = np.random.default_rng(seed)
+    n, day = 200, np.arange(1000)
+    group = np.arange(n) % 8
+    year = np.exp(0.5 * np.sin(2.0 * np.pi * day / 365.25 + rng.uniform(0.0, 2.0 * np.pi, 8)[group][:, None]))
+    week = rng.gamma(6.0, 1.0 / 6.0, (8, 7))[group][:, (day + 18_000) % 7]
+    level = rng.lognormal(2.0, 1.0, n)[:, None] * np.exp(np.cumsum(rng.normal(0.0, 0.01, (n, len(day))), axis=1))
+    values = rng.poisson(rng.gamma(6.0, level * year * week / 6.0)).astype(float)
+    names = [f"A{i:03}" for i in range(n)]
+    groups = {name: f"G{of}" for name, of in zip(names, group.tolist(), strict=True)}
+    return Panel(
+        Timeline("D", 18_000, len(day), 7), ("sku",), {"sku": names}, values, attributes={"sku": {"group": groups}}
+    )
 
 
 def compare(panel: Panel, recipe: Recipe) -> None:

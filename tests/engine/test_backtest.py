@@ -471,6 +471,21 @@ def test_the_default_recipe_runs_on_every_frequency(frequency: str, n: int) -> N
     assert np.isfinite(study.forecast).all() and study.largest_gap == 0.0
 
 
+def test_days_that_repeat_are_a_timetable_and_days_of_sales_are_smoothed() -> None:
+    """A timetable of seven days that is changed now and then, and counts about the same days."""
+    rng = np.random.default_rng(6)
+    days = np.arange(280)
+    timetable = rng.integers(0, 9, (20, 4, 7))[:, days // 70, days % 7].astype(float)
+    panel = Panel(Timeline("D", 18_000, 280, 7), ("sku",), {"sku": [f"{i}" for i in range(20)]}, timetable)
+    assert default_recipe(panel, {}).fallback[0].startswith("blend(median; seasonal-naive; seasonal-median(3);")
+    sales = replace(panel, values=rng.poisson(5.0 + timetable[:, :1] + timetable).astype(float))
+    recipe = default_recipe(sales, {})
+    assert recipe.fallback[0].startswith("blend(mean; ets(A,N,A); ets(A,N,A) + shared-season;")
+    study = run_study(sales, recipe)
+    published, naive = (study.tables.method_names.index(name) for name in ("published", "seasonal-naive"))
+    assert study.tables.by_method[-2, published, 0, 2] < 0.9 * study.tables.by_method[-2, naive, 0, 2]
+
+
 def test_what_is_sold_in_season_only_has_a_method_of_its_own_to_stand_first() -> None:
     """Sixty months of three products that sell all year and three that sell from April to June."""
     months = np.arange(60)

@@ -32,6 +32,7 @@ _ABOUT = {
     "size and level of the structure": ("size", "level of "),
     "how far ahead": ("lead",),
 }  # fmt: skip
+_BLOCK = 8192  # series whose sums are at hand at a time
 _SINGLE = 3
 """Last values told one by one, and seasons back."""
 _SHORT, _MIDDLE = 4, 8
@@ -103,6 +104,22 @@ def _of_driver(name: str) -> tuple[str, str, str]:
     )
 
 
+@dataclass(frozen=True)
+class _Seasons:
+    """length: periods of the one that is told, at least `_SHORT`; all: it, and the year where that is longer; usual:
+    periods whose mean is the level, a season, of short ones up to four."""
+
+    length: int
+    all: tuple[int, ...]
+    usual: int
+
+    @classmethod
+    def of(cls, timeline: Timeline) -> _Seasons:
+        year = round(PERIODS_PER_YEAR[timeline.frequency])
+        length = max(timeline.season_length, _SHORT)
+        return cls(length, (length, year) if year > length else (length,), max(length, min(year, 4 * length)))
+
+
 class Told:
     """Makes the columns of a panel.
 
@@ -116,37 +133,69 @@ class Told:
         self, values: Floats, timeline: Timeline, drivers: Mapping[str, Floats], reach: Mapping[str, int],
         profiles: Floats, group_of: Integers, level_of: Integers,
     ) -> None:  # fmt: skip
-        self._values, self._timeline, self._profiles = values, timeline, profiles
-        self._group_of, self._level_of = group_of, level_of
-        year = round(PERIODS_PER_YEAR[timeline.frequency])
-        self._season = max(timeline.season_length, _SHORT)
-        self._seasons = (self._season, year) if year > self._season else (self._season,)
-        self.usual = max(self._season, min(year, 4 * self._season))
-        """Periods whose mean is the level: a season, of short ones up to four."""
+        self._given = values, timeline, drivers, reach, profiles, group_of, level_of
+        self.usual = _Seasons.of(timeline).usual
         self._sums = _Running.of(values)
-        self._squares = _Running.of(values**2, self._sums.known)
-        self._empty = _Running.of(np.where(np.isnan(values), np.nan, values == 0.0), self._sums.known)
-        self._season_sums = _Running.of(profiles)
-        sold = np.nan_to_num(values) != 0.0
-        at = np.arange(values.shape[1], dtype=np.int32)
-        self._last_sold = np.maximum.accumulate(np.where(sold, at, -1), axis=1)
-        self._began = np.where(sold.any(axis=1), np.argmax(sold, axis=1), values.shape[1])
-        self._drivers: dict[str, tuple[Floats, _Running, int]] = {}
         self.logged: dict[str, bool] = {}
         """Per driver, whether its columns are logarithms."""
         for name, one in drivers.items():
             past = one[:, : values.shape[1]]
-            positive = bool((past[np.isfinite(past)] > 0.0).all())
-            self.logged[name] = positive
-            scaled = np.log(np.where(one > 0.0, one, np.nan)) if positive else one
-            self._drivers[name] = (scaled, _Running.of(scaled), reach[name])
+            self.logged[name] = bool((past[np.isfinite(past)] > 0.0).all())
+        self._at_hand: tuple[int, _Rows] | None = None
 
     def level(self, rows: Integers, at: Integers) -> Floats:
         """Mean of each row over the last season when `at` periods had been seen; NaN where nothing was known."""
         return self._sums.mean(rows, at - self.usual, at)
 
     def named(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Columns:
-        """Of the series `rows`, when `at` periods had been seen, for the lead, from 1 on, [cells] each."""
+        """Of the series `rows`, when `at` periods had been seen, for the lead, from 1 on, [cells] each.
+
+        Sums of a block of series are at hand at a time: those of all would take more memory than all else of a study.
+        """
+        block, found = rows // _BLOCK, Columns()
+        for k in np.unique(block).tolist():
+            here = np.nonzero(block == k)[0]
+            own = self._block(k).named(rows[here] - k * _BLOCK, at[here], lead[here], level[here])
+            for name, values in own.items():
+                found.setdefault(name, np.empty(len(rows)))[here] = values
+        return found
+
+    def _block(self, k: int) -> _Rows:
+        if self._at_hand is None or self._at_hand[0] != k:
+            values, timeline, drivers, reach, profiles, group_of, level_of = self._given
+            own = slice(k * _BLOCK, (k + 1) * _BLOCK)
+            sums = _Running(self._sums.total[own], self._sums.known[own])
+            of_drivers = {name: (one[own], self.logged[name], reach[name]) for name, one in drivers.items()}
+            rows = _Rows(values[own], sums, timeline, of_drivers, profiles, group_of[own], level_of[own])
+            self._at_hand = k, rows
+        return self._at_hand[1]
+
+
+class _Rows:
+    """What `Told` is of some series. drivers: per name values, whether to take logarithms, and its reach."""
+
+    def __init__(
+        self, values: Floats, sums: _Running, timeline: Timeline, drivers: Mapping[str, tuple[Floats, bool, int]],
+        profiles: Floats, group_of: Integers, level_of: Integers,
+    ) -> None:  # fmt: skip
+        self._values, self._timeline, self._profiles = values, timeline, profiles
+        self._group_of, self._level_of = group_of, level_of
+        seasons = _Seasons.of(timeline)
+        self._season, self._seasons, self.usual = seasons.length, seasons.all, seasons.usual
+        self._sums = sums
+        self._squares = _Running.of(values**2, sums.known)
+        self._empty = _Running.of(np.where(np.isnan(values), np.nan, values == 0.0), sums.known)
+        self._season_sums = _Running.of(profiles)
+        sold = np.nan_to_num(values) != 0.0
+        at = np.arange(values.shape[1], dtype=np.int32)
+        self._last_sold = np.maximum.accumulate(np.where(sold, at, -1), axis=1)
+        self._began = np.where(sold.any(axis=1), np.argmax(sold, axis=1), values.shape[1])
+        self._drivers: dict[str, tuple[Floats, _Running, int]] = {}
+        for name, (one, logged, reach) in drivers.items():
+            scaled = np.log(np.where(one > 0.0, one, np.nan)) if logged else one
+            self._drivers[name] = (scaled, _Running.of(scaled), reach)
+
+    def named(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Columns:
         target = at + lead - 1
         now = np.clip(at - 1, 0, self._values.shape[1] - 1)
         found = {"lead": lead + 0.0, "size": np.log(level), "level of the structure": self._level_of[rows] + 0.0}

@@ -11,7 +11,8 @@ reason beside figures, which `bench/real.py` and `bench/study.py` print:
   a level alone, which is right for what has ended or has no season, and the last season, which is right for what
   returns at fixed dates. Their median leaves out whichever is far off.
 - Days: timetables repeat, and one odd day must not: the last week, the median of the last three, and a level with a
-  season that fades.
+  season that fades. Where the last week errs more than the mean of the last four, days are sales rather than a
+  timetable, and are smoothed: states of the week, the same beside the group's season of the year, and the level.
 - What is sold in a few months of the year: states that follow a season spread it over the year, and a logarithm does
   not bear its zeros. The last season and the group's are nothing where it is over, and the latter follows a level
   down. Weeks have both in their blend.
@@ -25,6 +26,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.backtest.origins import origins
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import find_kinds
@@ -37,6 +39,7 @@ _LEADS = {"D": 28, "W": 13, "4W": 6, "M": 12, "Q": 4, "Y": 3, "N": 8}
 _SEASONAL = ("mean", "log ets(A,Ad,A)", "ets(A,A,A)", "arima(0,1,1)(1,0,0){m}")
 _OF_GROUP = ("median", "ets(A,N,N)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)", "seasonal-naive")
 _TIMETABLE = ("median", "seasonal-naive", "seasonal-median(3)", "arima(0,1,1)(1,0,0){m}")
+_DAYS_OF_SALES = ("mean", "ets(A,N,A)", "ets(A,N,A) + shared-season", "arima(0,1,1)(1,0,0){m}")
 _NO_SEASON = ("mean", "ets(A,N,N)", "ets(A,Ad,N)", "theta")
 _STANDS = {"D": _TIMETABLE, "W": _OF_GROUP, "4W": _SEASONAL, "M": _SEASONAL, "Q": _SEASONAL}
 """What stands until others have shown to be better, by frequency; elsewhere there is no season."""
@@ -49,6 +52,7 @@ _BESIDE = {
 }
 _SHARP = "blend(mean; seasonal-naive; ets(A,N,N) + shared-season)"
 _OTHERWISE = ("ets(A,Ad,N)", "arima(best)")
+_SEASONS_BACK = 4
 _LEARNED_FROM = 10_000
 """Values of weekly series from which on a learner is a part."""
 _LAST = ("ets(A,N,N)", "naive")
@@ -79,7 +83,10 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
     driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
     learned = ("learner",) if _enough_to_learn(panel) else ()
     m = timeline.season_length
-    stands = (*(part.format(m=m) for part in _STANDS.get(timeline.frequency, _NO_SEASON)), *learned)
+    parts = _STANDS.get(timeline.frequency, _NO_SEASON)
+    if timeline.frequency == "D" and not _repeats(panel):
+        parts = _DAYS_OF_SALES
+    stands = (*(part.format(m=m) for part in parts), *learned)
     of_parts = (("mean", *driven, *learned), stands) if driven else (stands,)
     blends = tuple(f"blend({'; '.join(parts)})" for parts in of_parts)
     sharp = _SHARP if timeline.frequency in ("4W", "M", "Q") and _has_short_seasons(panel) else ""
@@ -111,6 +118,18 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
 
 def _enough_to_learn(panel: Panel) -> bool:
     return panel.timeline.frequency == "W" and int((~np.isnan(panel.values)).sum()) >= _LEARNED_FROM
+
+
+def _repeats(panel: Panel) -> bool:
+    """Most series err less by their last season than by the mean of their last four, over their history."""
+    values, m = panel.values, panel.timeline.season_length
+    if values.shape[1] <= _SEASONS_BACK * m:
+        return True
+    back = [values[:, (_SEASONS_BACK - k) * m : -k * m] for k in range(1, _SEASONS_BACK + 1)]
+    came = values[:, _SEASONS_BACK * m :]
+    last, mean = (nan_mean((came - one) ** 2, axis=1) for one in (back[0], np.mean(back, axis=0)))
+    known = ~np.isnan(last) & ~np.isnan(mean) & (last != mean)
+    return bool((last[known] < mean[known]).mean() > 0.5) if known.any() else True
 
 
 def _has_slow_movers(panel: Panel) -> bool:
