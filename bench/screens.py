@@ -107,6 +107,7 @@ def first_paint(address: str) -> None:
         print(f"Field, first paint of its cells   median {statistics.median(cold):.0f} ms cold, "
               f"{statistics.median(warm):.0f} ms warm (promised: 1,500)")  # fmt: skip
         follow_the_hand(page, address)
+        move_the_origin(page, address)
         browser.close()
 
 
@@ -137,6 +138,34 @@ def follow_the_hand(page: Page, address: str) -> None:
     )
     print(f"Try it, from the hand to the pictures: median {statistics.median(times):.0f} ms, "
           f"most {max(times):.0f} (promised: 100)")  # fmt: skip
+
+
+def move_the_origin(page: Page, address: str) -> None:
+    """From an arrow key to the picture painted with another origin's forecast."""
+    page.goto(f"{address}/p/1/s/1/series/60")
+    page.get_by_role("slider").wait_for()
+    page.wait_for_timeout(1000)
+    times = page.evaluate(
+        """async () => {
+          const frame = () => new Promise((done) => requestAnimationFrame(done));
+          const at = () => document.querySelector('[role=slider]').getAttribute('aria-valuetext');
+          const times = [];
+          for (let i = 0; i < 20; i++) {
+            const before = at();
+            const began = performance.now();
+            const key = Math.floor(i / 5) % 2 ? 'ArrowRight' : 'ArrowLeft';
+            window.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true }));
+            while (at() === before) await frame();
+            while (![...document.querySelectorAll('.chart')].every((one) => one.dataset.painted)) await frame();
+            await frame();
+            times.push(performance.now() - began);
+            await new Promise((done) => setTimeout(done, 100));
+          }
+          return times;
+        }"""
+    )
+    print(f"Series, from an arrow key to another origin's picture: median {statistics.median(times):.0f} ms, "
+          f"most {max(times):.0f} (promised: 80)")  # fmt: skip
 
 
 def size() -> None:

@@ -14,6 +14,7 @@ const node = {
   frequency: 'M',
   kind: { words: 'smooth' },
   origins: [{}, {}],
+  parts: [],
 } as unknown as Schema['Node'];
 
 const asked = (calls: Call[], end: string) => calls.filter((call) => call.path.endsWith(end)).length;

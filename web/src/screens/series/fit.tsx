@@ -44,7 +44,7 @@ export function FitPage({
   actions: React.ReactNode;
 }) {
   const client = useQueryClient();
-  const own = node.family === 'arima' ? node.method : null;
+  const own = node.family === 'arima' ? node.method : node.parts.find((part) => /(^| )arima\(/.test(part));
   const [texts, setTexts] = useState<string[]>([own ?? 'arima(1,0,1)']);
   const [active, setActive] = useState(0); // as many as there are texts: the search
   const [keeping, setKeeping] = useState(false);

@@ -13,6 +13,7 @@ const node = {
   frequency: 'W',
   kind: { words: 'weekly, smooth' },
   scores: [{ method: 'naive' }],
+  parts: [],
 } as unknown as Schema['Node'];
 
 interface Asked {
@@ -138,6 +139,15 @@ describe('trying methods', () => {
 });
 
 describe('workings', () => {
+  it('of a blend are those of its parts, the first that has any', async () => {
+    serve(() => ({ body: { detail: 'no' }, status: 422 }));
+    const blend = { ...node, method: 'blend(mean; learner; naive)', brief: 'mean of learner, naive' };
+    const parts = ['learner', 'naive'];
+    show(<WorkingsPage study={3} node={{ ...blend, parts }} title="Spade" actions={null} />, '/', '/');
+    expect(await screen.findByText(/the mean of learner, naive; this is one of its parts/)).toBeDefined();
+    expect((screen.getByLabelText('Method') as HTMLSelectElement).value).toBe('naive');
+  });
+
   it('opens the formula of a cell, and moves by arrow keys to one that is empty and why', async () => {
     const cell = (value: number | null, formula = '', why = '') => ({ value, formula, why });
     const found: Schema['Workings'] = {

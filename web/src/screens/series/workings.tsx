@@ -21,7 +21,9 @@ export function WorkingsPage({
   title: React.ReactNode;
   actions: React.ReactNode;
 }) {
-  const [method, setMethod] = useState(node.method ?? 'mean');
+  // a learner's trees have no arithmetic to be shown, and a blend's is that of its parts
+  const part = node.parts.find((one) => one !== 'learner');
+  const [method, setMethod] = useState(part ?? node.method ?? 'mean');
   const found = useQuery(workingsQuery(study, node.node, method));
   const methods = [...new Set([method, ...node.scores.map((one) => one.method)])];
   return (
@@ -52,6 +54,14 @@ export function WorkingsPage({
           </label>
           {found.data && <Files study={study} node={node.node} method={method} found={found.data} />}
         </div>
+        {part && (
+          <p className="mb-2 text-[13px] text-second">
+            The method of this series is the {node.brief}
+            {node.parts.includes(method)
+              ? '; this is one of its parts.'
+              : ': its parts have workings of their own.'}
+          </p>
+        )}
         {found.isPending && <Loading what="the workings" />}
         {found.isError && <Failed error={found.error} retry={() => void found.refetch()} />}
         {found.data && <Grid found={found.data} />}
