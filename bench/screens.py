@@ -114,12 +114,12 @@ def first_paint(address: str) -> None:
 def follow_the_hand(page: Page, address: str) -> None:
     """From a move of the slider of Try it to both pictures painted anew, estimates of one try included."""
     page.goto(f"{address}/p/1/s/1/series/60?page=try")
-    page.get_by_label("Method", exact=True).select_option("ets(best)")
+    page.get_by_label("Method", exact=True).select_option("ets(A,N,N)")
     page.get_by_role("checkbox", name="estimate").first.uncheck()
     page.wait_for_timeout(1000)
     times = page.evaluate(
         """async () => {
-          const slider = document.getElementById('try-alpha');
+          const slider = document.getElementById('field-alpha');
           const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set;
           const frame = () => new Promise((done) => requestAnimationFrame(done));
           const times = [];
@@ -145,6 +145,8 @@ def move_the_origin(page: Page, address: str) -> None:
     page.goto(f"{address}/p/1/s/1/series/60")
     page.get_by_role("slider").wait_for()
     page.wait_for_timeout(1000)
+    page.keyboard.press("ArrowLeft")
+    page.wait_for_timeout(500)
     times = page.evaluate(
         """async () => {
           const frame = () => new Promise((done) => requestAnimationFrame(done));
@@ -153,7 +155,7 @@ def move_the_origin(page: Page, address: str) -> None:
           for (let i = 0; i < 20; i++) {
             const before = at();
             const began = performance.now();
-            const key = Math.floor(i / 5) % 2 ? 'ArrowRight' : 'ArrowLeft';
+            const key = Math.floor(i / 4) % 2 ? 'ArrowRight' : 'ArrowLeft';
             window.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true }));
             while (at() === before) await frame();
             while (![...document.querySelectorAll('.chart')].every((one) => one.dataset.painted)) await frame();
