@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from bench.real import FOLDER, SETS, recipe_of
 from tansy.demo.generator import generate
-from tansy.engine.backtest.measures import nan_mean
+from tansy.engine.backtest.measures import mean_square_step, nan_mean
 from tansy.engine.panel import Panel
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import read_panel
@@ -82,7 +82,7 @@ def compare(panel: Panel, recipe: Recipe) -> None:
             of_bases[method] = np.stack(means, axis=1)
 
     study = run_study(panel, recipe)
-    run_study(panel, replace(recipe, methods=BASES, fallback=()), backtest=keep)
+    run_study(panel, replace(recipe, methods=BASES, fallback=(), in_season=""), backtest=keep)
     errors = rmsse(study, {"published": study.tested[study.graph.n_aggregates :], **of_bases})
     names, which = kinds_of(study.kinds, study.graph)
     groups = {"all series": np.ones(study.graph.n_series, dtype=bool)}
@@ -106,7 +106,7 @@ def rmsse(study: Study, forecasts: dict[str, Floats]) -> dict[str, Floats]:
     for o, n in enumerate(study.seen_at):
         came = received[:, n : n + leads]
         actuals[:, o, : came.shape[1]] = came
-        step[:, o, 0] = nan_mean(np.diff(received[:, :n]) ** 2, axis=1)
+        step[:, o, 0] = mean_square_step(received[:, :n])
     known = ~np.isnan(np.stack([actuals, *(forecasts[name] for name in ("published", NAIVE, *BASES))])).any(axis=0)
     found = {}
     for name, forecast in forecasts.items():

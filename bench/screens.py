@@ -22,6 +22,13 @@ from playwright.sync_api import Page, sync_playwright
 
 ROOT = Path(__file__).resolve().parents[1]
 TRIES = 15
+_PAINTED = """
+          const frame = () => new Promise((done) => requestAnimationFrame(done));
+          const pause = (ms) => new Promise((done) => setTimeout(done, ms));
+          const painted = async () => {
+            while (![...document.querySelectorAll('.chart')].every((one) => one.dataset.painted)) await frame();
+          };
+"""
 
 
 def main() -> None:
@@ -118,10 +125,11 @@ def follow_the_hand(page: Page, address: str) -> None:
     page.get_by_role("checkbox", name="estimate").first.uncheck()
     page.wait_for_timeout(1000)
     times = page.evaluate(
-        """async () => {
+        "async () => {"
+        + _PAINTED
+        + """
           const slider = document.getElementById('field-alpha');
           const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set;
-          const frame = () => new Promise((done) => requestAnimationFrame(done));
           const times = [];
           for (let i = 1; i <= 21; i++) {
             const alpha = (0.1 + 0.031 * i).toFixed(3).replace(/0+$/, '');
@@ -129,9 +137,9 @@ def follow_the_hand(page: Page, address: str) -> None:
             set.call(slider, alpha);
             slider.dispatchEvent(new Event('input', { bubbles: true }));
             while (!document.querySelector('figcaption').innerText.includes(alpha)) await frame();
-            while (![...document.querySelectorAll('.chart')].every((one) => one.dataset.painted)) await frame();
+            await painted();
             times.push(performance.now() - began);
-            await new Promise((done) => setTimeout(done, 200));
+            await pause(200);
           }
           return times;
         }"""
@@ -148,8 +156,9 @@ def move_the_origin(page: Page, address: str) -> None:
     page.keyboard.press("ArrowLeft")
     page.wait_for_timeout(500)
     times = page.evaluate(
-        """async () => {
-          const frame = () => new Promise((done) => requestAnimationFrame(done));
+        "async () => {"
+        + _PAINTED
+        + """
           const at = () => document.querySelector('[role=slider]').getAttribute('aria-valuetext');
           const times = [];
           for (let i = 0; i < 20; i++) {
@@ -158,10 +167,10 @@ def move_the_origin(page: Page, address: str) -> None:
             const key = Math.floor(i / 4) % 2 ? 'ArrowRight' : 'ArrowLeft';
             window.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true }));
             while (at() === before) await frame();
-            while (![...document.querySelectorAll('.chart')].every((one) => one.dataset.painted)) await frame();
+            await painted();
             await frame();
             times.push(performance.now() - began);
-            await new Promise((done) => setTimeout(done, 100));
+            await pause(100);
           }
           return times;
         }"""

@@ -17,7 +17,6 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -64,6 +63,7 @@ def closed(folder: Path, panel: Panel, study: Study) -> list[float]:
 
 
 def one(seed: int, learner: bool) -> dict[str, Any]:
+    from bench.many import without_learner
     from tansy.demo.generator import generate
     from tansy.engine.reading.attributes import default_levels
     from tansy.engine.reading.history import read_panel
@@ -80,9 +80,7 @@ def one(seed: int, learner: bool) -> dict[str, Any]:
         panel = read_panel(folder / "sales.csv", options).panel
         recipe = default_recipe(panel, default_levels(panel))
         if not learner:
-            texts = tuple(text.replace("; learner", "") for text in recipe.methods)
-            stands = tuple(text.replace("; learner", "") for text in recipe.fallback)
-            recipe = replace(recipe, methods=texts, fallback=stands)
+            recipe = without_learner(recipe)
         study = run_study(panel, recipe)
         seconds, cpu = time.perf_counter() - began, time.process_time() - cpu
         export.write(study, panel, folder / "out")

@@ -333,7 +333,7 @@ def reconcile_command(
     structure: Annotated[Path, typer.Option(help="Columns parent, child and, for several splits, split.")],
     method: Annotated[str, typer.Option(help="bottom-up, ols, structural, variance, or combined.")],
     residuals: Annotated[
-        Path | None, typer.Option(help="Columns node, period, value; not for bottom-up, ols or structural.")
+        Path | None, typer.Option(help="Columns node, period, value; needless for bottom-up, ols, structural.")
     ] = None,
     nonnegative: Annotated[bool, typer.Option("--nonnegative", help="No finest node below zero.")] = False,
     out: Annotated[Path | None, typer.Option("--out", help="CSV file; stdout otherwise.")] = None,

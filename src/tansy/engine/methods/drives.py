@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.methods.features import Columns, about
+from tansy.engine.methods.features import AGAINST_MEAN, AGAINST_SEASON, AHEAD, Columns
 
 Floats = NDArray[np.float64]
 
@@ -49,9 +49,7 @@ def drives_of(
     the latter of squared errors over the level. logged: per driver, whether its columns are logarithms."""
     if len(value) < 2:
         return NOTHING
-    groups: dict[str, list[str]] = {}
-    for name in columns:
-        groups.setdefault(about(name, tuple(logged)), []).append(name)
+    groups = tuple(dict.fromkeys(sort for sort, _ in columns))
     order = np.random.default_rng(_SEED).permutation(len(value))
 
     def error(found: Floats) -> float:
@@ -59,14 +57,14 @@ def drives_of(
 
     usual = error(predict(columns))
     worse = []
-    for names in groups.values():
-        shuffled = {**columns, **{name: columns[name][order] for name in names}}
+    for group in groups:
+        shuffled = {name: values[order] if name[0] == group else values for name, values in columns.items()}
         worse.append(100.0 * (error(predict(shuffled)) / usual - 1.0) if usual > 0.0 else 0.0)
     drivers: list[str] = []
     relative: list[bool] = []
     points: list[tuple[float, float, float]] = []
     for name, log in logged.items():
-        known = ~np.isnan(columns[name])
+        known = ~np.isnan(columns[name, AHEAD])
         own = {one: values[known] for one, values in columns.items()}
         found = _effect(predict, own, level[known], name, log) if known.any() else None
         if found is not None:
@@ -74,7 +72,7 @@ def drives_of(
             drivers.append(name)
             relative.append(found[0])
     return Drives(
-        tuple(groups), np.array(worse), tuple(drivers), np.array(relative, dtype=bool),
+        groups, np.array(worse), tuple(drivers), np.array(relative, dtype=bool),
         np.array(points).reshape(-1, 3),
     )  # fmt: skip
 
@@ -83,26 +81,25 @@ def _effect(
     predict: Callable[[Columns], Floats], columns: Columns, level: Floats, name: str, log: bool
 ) -> tuple[bool, list[tuple[float, float]]] | None:
     """Whether in percent of the usual, and (set to, change in percent); None of a driver that hardly ever changes."""
-    usual = columns[name] - columns[f"{name} against the last season's mean"]
-    then = columns[name] - columns[f"{name} against the same period of last season"]
-    values, counts = np.unique(columns[name], return_counts=True)
+    was = columns[name, AHEAD]
+    usual, then = was - columns[name, AGAINST_MEAN], was - columns[name, AGAINST_SEASON]
+    values, counts = np.unique(was, return_counts=True)
     relative = log and len(values) > _FEW_VALUES
 
     def expected(ahead: Floats) -> float:
-        against = {name: ahead, f"{name} against the last season's mean": ahead - usual}
-        changed = {**columns, **against, f"{name} against the same period of last season": ahead - then}
-        return float((predict(changed) * level).sum())
+        against = {(name, AHEAD): ahead, (name, AGAINST_MEAN): ahead - usual, (name, AGAINST_SEASON): ahead - then}
+        return float((predict({**columns, **against}) * level).sum())
 
     if relative:
-        moved = 100.0 * np.expm1(columns[name] - usual)
+        moved = 100.0 * np.expm1(was - usual)
         low, high = np.nanquantile(moved, _INNER) if (~np.isnan(moved)).any() else (0.0, 0.0)
         at = [one for one in _PERCENT if min(low, 0.0) <= one <= max(high, 0.0)]
         sums = [expected(usual + np.log1p(one / 100.0)) for one in at]
         base = at.index(0.0)
     else:
-        common = values[np.argmax(counts)] if counts.max() > _COMMON * len(level) else np.median(columns[name])
+        common = values[np.argmax(counts)] if counts.max() > _COMMON * len(level) else np.median(was)
         if len(values) > _FEW_VALUES:
-            values = np.unique([*np.quantile(columns[name], np.linspace(*_INNER, _FEW_VALUES)), common])
+            values = np.unique([*np.quantile(was, np.linspace(*_INNER, _FEW_VALUES)), common])
         at = [float(np.exp(one)) if log else float(one) for one in values]
         sums = [expected(np.full(len(level), one)) for one in values]
         base = int(np.argmin(np.abs(values - common)))

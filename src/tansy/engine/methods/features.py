@@ -19,19 +19,15 @@ Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
 Integers = NDArray[np.int64]
 
-Columns = dict[str, Floats]
-"""What cells are told, by what it is: [cells] each."""
+Columns = dict[tuple[str, str], Floats]
+"""What cells are told, [cells] each, by the sort of knowledge, which is the name of a driver or one of the below in a
+planner's words, and by what it is of that sort."""
+RECENT, EARLIER = "recent demand", "the same time of earlier seasons"
+SEASON, AGE = "season of its group, time of year", "spread, empty periods, age"
+SIZE, LEAD = "size and level of the structure", "how far ahead"
+AHEAD, AGAINST_MEAN, AGAINST_SEASON = "ahead", "against the last season's mean", "against the season before"
+"""Of a driver."""
 
-_ABOUT = {
-    "recent demand": ("value ", "mean of the last "),
-    "the same time of earlier seasons": ("same period ", "around the same period ", "the same, moved on "),
-    "season of its group, time of year": (
-        "season of its group", "last periods, moved on ", "time of year", "day of the week",
-    ),
-    "spread, empty periods, age": ("spread ", "share of empty ", "periods since "),
-    "size and level of the structure": ("size", "level of "),
-    "how far ahead": ("lead",),
-}  # fmt: skip
 _BLOCK = 8192  # series whose sums are at hand at a time
 _SINGLE = 3
 """Last values told one by one, and seasons back."""
@@ -85,23 +81,6 @@ def reach_of(drivers: Mapping[str, Floats], n_past: int, horizon: int) -> dict[s
 def stacked(columns: Columns) -> Singles:
     """[cells, columns]."""
     return np.stack(list(columns.values()), axis=1).astype(np.float32)
-
-
-def about(column: str, drivers: tuple[str, ...]) -> str:
-    """Which sort of knowledge a column belongs to: a driver, or one of `_ABOUT`."""
-    for driver in sorted(drivers, key=len, reverse=True):
-        if column == driver or column in _of_driver(driver):
-            return driver
-    return next(sort for sort, starts in _ABOUT.items() if column.startswith(starts))
-
-
-def _of_driver(name: str) -> tuple[str, str, str]:
-    """Columns of a driver beside its own."""
-    return (
-        f"{name} against the last season's mean",
-        f"{name} of the last periods against that",
-        f"{name} against the same period of last season",
-    )
 
 
 @dataclass(frozen=True)
@@ -198,50 +177,55 @@ class _Rows:
     def named(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Columns:
         target = at + lead - 1
         now = np.clip(at - 1, 0, self._values.shape[1] - 1)
-        found = {"lead": lead + 0.0, "size": np.log(level), "level of the structure": self._level_of[rows] + 0.0}
+        found: Columns = {
+            (LEAD, "lead"): np.asarray(lead + 0.0),
+            (SIZE, "size"): np.asarray(np.log(level)),
+            (SIZE, "level"): np.asarray(self._level_of[rows] + 0.0),
+        }
         for k in range(_SINGLE):
-            found[f"value {k + 1} back"] = self._values[rows, np.maximum(now - k, 0)] / level
+            found[RECENT, f"value {k + 1} back"] = self._values[rows, np.maximum(now - k, 0)] / level
         for width in sorted({_SHORT, *_WIDTHS, self._season, 2 * self._season}):
-            found[f"mean of the last {width}"] = self._sums.mean(rows, at - width, at) / level
+            found[RECENT, f"mean of the last {width}"] = self._sums.mean(rows, at - width, at) / level
         usual = at - self.usual
         spread = self._squares.mean(rows, usual, at) / level**2 - 1.0
-        found["spread over the last season"] = np.sqrt(np.maximum(spread, 0.0))
-        found[f"share of empty periods in the last {_MIDDLE}"] = self._empty.mean(rows, at - _MIDDLE, at)
-        found["share of empty periods in the last season"] = self._empty.mean(rows, usual, at)
-        found["periods since the last sale"] = at - 1.0 - self._last_sold[rows, now]
-        found["periods since the first sale"] = at - 0.0 - self._began[rows]
+        found[AGE, "spread over the last season"] = np.asarray(np.sqrt(np.maximum(spread, 0.0)))
+        found[AGE, f"share of empty periods in the last {_MIDDLE}"] = self._empty.mean(rows, at - _MIDDLE, at)
+        found[AGE, "share of empty periods in the last season"] = self._empty.mean(rows, usual, at)
+        found[AGE, "periods since the last sale"] = np.asarray(at - 1.0 - self._last_sold[rows, now])
+        found[AGE, "periods since the first sale"] = at - 0.0 - self._began[rows]
         found |= self._earlier_seasons(rows, at, lead, level)
         group = self._group_of[rows]
         season, short = self._profiles[group, target], self._season_sums.mean(group, at - _SHORT, at)
         whole = self._season_sums.mean(group, usual, at)
-        found["season of its group"] = season / np.maximum(whole, _LEAST_SHARE)
+        found[SEASON, "season of its group"] = season / np.maximum(whole, _LEAST_SHARE)
         recent = self._sums.mean(rows, at - _SHORT, at) / level
-        found["last periods, moved on by the season of its group"] = season / np.maximum(short, _LEAST_SHARE) * recent
+        found[SEASON, "last periods, moved on by it"] = season / np.maximum(short, _LEAST_SHARE) * recent
         period = self._timeline.first + target
-        found["time of year"] = np.mod(period, PERIODS_PER_YEAR[self._timeline.frequency])
+        found[SEASON, "time of year"] = np.mod(period, PERIODS_PER_YEAR[self._timeline.frequency])
         if self._timeline.frequency == "D":
-            found["day of the week"] = np.mod(period, 7) + 0.0
+            found[SEASON, "day of the week"] = np.mod(period, 7) + 0.0
         for name in self._drivers:
             found |= self._driver(name, rows, at, lead)
         return found
 
-    def _earlier_seasons(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> dict[str, Floats]:
+    def _earlier_seasons(self, rows: Integers, at: Integers, lead: Integers, level: Floats) -> Columns:
         """The same time of earlier seasons, and how much higher the series stands now than it did then."""
-        found, target = dict[str, Floats](), at + lead - 1
+        found, target = Columns(), at + lead - 1
         for k in range(1, _SINGLE + 1):
             back = target - k * self._season * (-(-lead // self._season))
-            found[f"same period {k} seasons back"] = self._sums.mean(rows, back, back + 1) / level
+            found[EARLIER, f"same period {k} seasons back"] = self._sums.mean(rows, back, back + 1) / level
         now = self._sums.mean(rows, at - _MIDDLE, at) / level
         for length in self._seasons:
             ago = length * (-(-lead // length))
             wide = 1 if length == self._season else 3
             around = self._sums.mean(rows, target - ago - wide, target - ago + wide + 1) / level
             then = self._sums.mean(rows, at - ago - _MIDDLE, at - ago) / level
-            found[f"around the same period {length} back"] = around
-            found[f"the same, moved on by growth since, {length} back"] = around / np.maximum(then, _LEAST_SHARE) * now
+            found[EARLIER, f"around the same period {length} back"] = around
+            grown = around / np.maximum(then, _LEAST_SHARE) * now
+            found[EARLIER, f"the same, moved on by growth since, {length} back"] = grown
         return found
 
-    def _driver(self, name: str, rows: Integers, at: Integers, lead: Integers) -> dict[str, Floats]:
+    def _driver(self, name: str, rows: Integers, at: Integers, lead: Integers) -> Columns:
         scaled, sums, reach = self._drivers[name]
         target, last = at + lead - 1, scaled.shape[1] - 1
         planned = (lead <= reach) & (target <= last)
@@ -249,5 +233,9 @@ class _Rows:
         usual = sums.mean(rows, at - self.usual, at)
         back = target - self._season * (-(-lead // self._season))
         then = np.where(back >= 0, scaled[rows, np.maximum(back, 0)], np.nan)
-        beside = (ahead - usual, sums.mean(rows, at - _SHORT, at) - usual, ahead - then)
-        return {name: ahead, **dict(zip(_of_driver(name), beside, strict=True))}
+        return {
+            (name, AHEAD): ahead,
+            (name, AGAINST_MEAN): ahead - usual,
+            (name, "of the last periods against that"): sums.mean(rows, at - _SHORT, at) - usual,
+            (name, AGAINST_SEASON): ahead - then,
+        }

@@ -20,7 +20,7 @@ from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.bands_held import inside
-from tansy.engine.study.recipe import read_recipe
+from tansy.engine.study.recipe import BEST, read_recipe
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Portfolio
@@ -295,7 +295,10 @@ class SummarySerializer(serializers.Serializer):
     leads = serializers.IntegerField()
     largest_gap = serializers.FloatField()
     reconciliation = serializers.CharField(help_text="That of what is published.")
-    reconciliation_asked = serializers.CharField(help_text="That of the recipe: best leaves it to the backtest.")
+    reconciled_by = serializers.ListField(
+        child=serializers.CharField(),
+        help_text="What the backtest chose, per origin and for what is published; empty where the recipe says which.",
+    )
     edges = serializers.CharField(allow_blank=True, help_text="File that says how series add up; else empty.")
     seconds = serializers.DictField(child=serializers.FloatField())
     peak_memory_mb = serializers.FloatField()
@@ -410,6 +413,7 @@ class SummaryView(APIView):
         """Pooled accuracy, and figures of the run."""
         result = _result(pk, "accuracy")
         summary, asked = result.summary, result.study.recipe.reconciliation
+        reconciled_by = result.accuracy.get("reconciled_by", []) if asked == BEST else []
         forms = {text: None if text in (CHOICE, PUBLISHED) else parse(text) for text in result.accuracy["methods"]}
         return Response(
             {
@@ -424,8 +428,8 @@ class SummaryView(APIView):
                 "frequency": result.study.load.frequency,
                 "leads": result.leads,
                 "largest_gap": summary["largest_gap"],
-                "reconciliation": (result.accuracy.get("reconciled_by") or [asked])[-1],
-                "reconciliation_asked": asked,
+                "reconciliation": (reconciled_by or [asked])[-1],
+                "reconciled_by": reconciled_by,
                 "edges": result.study.recipe.edges,
                 "seconds": summary["seconds"],
                 "peak_memory_mb": summary["peak_memory_mb"],

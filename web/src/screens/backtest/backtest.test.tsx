@@ -53,7 +53,7 @@ const summary: Schema['Summary'] = {
   leads: 2,
   largest_gap: 0,
   reconciliation: 'variance',
-  reconciliation_asked: 'best',
+  reconciled_by: ['combined', 'combined', 'variance'],
   seconds: {},
   peak_memory_mb: 500,
 };
@@ -329,13 +329,18 @@ describe('the structure', () => {
     const levels = await screen.findByRole('region', { name: 'Levels' });
     expect(levels.textContent).toContain('6 series add up to 12 nodes on 4 levels');
     expect(levels.textContent).toContain('0 of the node (zero to rounding)');
+    expect(levels.textContent).toContain('After reconciliation by variance, chosen by the backtest,');
+    expect(levels.textContent).toContain('Of the 2 origins tested, it had been combined at 2.');
     expect(within(levels).getByRole('columnheader', { name: 'region' })).toBeDefined();
     expect(within(levels).getByRole('rowheader', { name: 'group' })).toBeDefined();
   });
 
   it('marks the least error of each level before and after reconciliation, and the one published', async () => {
-    serve(() => ({ body: { ...summary, largest_gap: 2e-7 } }));
+    serve(() => ({ body: { ...summary, reconciled_by: [], largest_gap: 2e-7 } }));
     show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
+    expect((await screen.findByRole('region', { name: 'Levels' })).textContent).not.toMatch(
+      /backtest|tested/,
+    );
     const table = await screen.findByRole('region', { name: 'RMSSE by level' });
     const rows = texts(table);
     expect(rows[0]).toEqual([

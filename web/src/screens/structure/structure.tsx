@@ -28,10 +28,11 @@ function View({ data }: { data: Schema['Summary'] }) {
             {count(data.n_series)} series add up{data.edges && `, as ${data.edges} says,`} to{' '}
             {count(data.n_nodes)} nodes on {levels.length} levels. After reconciliation by{' '}
             <b>{data.reconciliation}</b>
-            {data.reconciliation_asked === 'best' && ', chosen by the backtest,'} the largest gap between a
-            node and the sum of its series is{' '}
-            <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b> of the node
+            {data.reconciled_by.length > 0 && ', chosen by the backtest,'} the largest gap between a node and
+            the sum of its series is <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b>{' '}
+            of the node
             {data.largest_gap < 1e-9 ? ' (zero to rounding).' : '.'}
+            {earlier(data)}
           </p>
           <Graph levels={levels} nested={data.edges === ''} />
         </section>
@@ -52,6 +53,16 @@ function View({ data }: { data: Schema['Summary'] }) {
       </div>
     </Page>
   );
+}
+
+/** How often earlier origins had another reconciliation, from the errors that had come by then. */
+export function earlier({ reconciled_by, reconciliation }: Schema['Summary']): string {
+  const others = reconciled_by.slice(0, -1).filter((name) => name !== reconciliation);
+  if (others.length === 0) return '';
+  const counted = [...new Set(others)].map(
+    (name) => `${name} at ${others.filter((one) => one === name).length}`,
+  );
+  return ` Of the ${reconciled_by.length - 1} origins tested, it had been ${counted.join(', ')}.`;
 }
 
 /** What a level is on all axes but the first. */
