@@ -10,7 +10,7 @@ import pytest
 from numpy.typing import NDArray
 
 from tansy.engine.backtest.choice import ChoiceRule, choose
-from tansy.engine.backtest.intervals import least_sigma
+from tansy.engine.backtest.intervals import Calibration, Scale, least_sigma, probabilities
 from tansy.engine.graph.constraints import from_edges
 from tansy.engine.kernels.windows import losses_by_then
 from tansy.engine.methods.fits import Batch
@@ -93,6 +93,28 @@ def test_one_odd_series_moves_nobody_elses_band_where_bands_are_not_rounded(kind
     extra = replace(panel(odd(kind)), values=np.vstack([halves.values, odd(kind)]))
     before, after = widths(run_study(halves, RECIPE), 80), widths(run_study(extra, RECIPE), 80)
     np.testing.assert_allclose(after, before, rtol=0.01)
+
+
+def test_an_error_that_the_fit_knows_by_now_does_not_count_twice() -> None:
+    """A total that a typing error of 1e10 came into, missed by a fit whose spread was 1, and whose spread is 1e9 since.
+    The error in units of then, taken in units of now, would be 1e19. What was never far off keeps its bands."""
+    rng = np.random.default_rng(11)
+    errors = rng.normal(0.0, 1.0, (1, 5, 6))
+    p, ones = probabilities([80.0, 95.0]), np.ones((1, 6))
+
+    def offsets(own: Floats, now: float) -> Floats:
+        calibration = Calibration(np.zeros(1, dtype=np.int64), p)
+        for o in range(5):
+            calibration.offsets(own[:, :o], Scale(ones, ones), float(o))
+        return calibration.offsets(own, Scale(now * ones, ones), 5.0)
+
+    wild = errors.copy()
+    wild[0, 4] += 1e10
+    found = offsets(wild, 1e9)
+    assert 1e9 < found.max() and np.abs(found).max() <= 5.0 * np.abs(wild).max()
+    assert (np.diff(found, axis=1) >= 0.0).all()
+    usual = offsets(errors, 1.0)
+    assert 1.3 < usual[0, -1].max() < 4.0 and np.abs(usual).max() < 0.5 * 5.0 * np.abs(errors).max()
 
 
 def test_no_sigma_is_less_than_the_scale_of_its_series_allows() -> None:

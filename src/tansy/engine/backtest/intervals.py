@@ -50,6 +50,7 @@ _FIT_COUNTS = 1.0  # windows that the spread of the fits counts for
 _FADES = 0.65  # weight of a window beside that of the next one
 _FEW_ERRORS = 50.0  # windows of series whose errors say as much of the shape as the normal distribution
 _MEDIAN_SQUARE = 0.4549364231195728  # median of the square of a standard normal number
+_FARTHEST = 5.0  # times the largest spread of the fit, and the largest error that has come: no band reaches beyond both
 _LEAST_STEP = 0.01  # least sigma as a share of the root of the mean squared step
 _LEAST_COUNT = 0.1  # least variance of a count as a share of its mean
 
@@ -166,9 +167,13 @@ class Calibration:
         self._judged.append(0)
         best = self._best_powers()
         found = np.empty((len(errors), len(self._p), errors.shape[2]))
+        missed = np.where(np.isfinite(own), np.abs(own), 0.0).max(axis=(1, 2), initial=0.0)
         for k, power in enumerate(_POWERS):
             rows = np.nonzero(best == k)[0]
-            found[rows] = self._bands(shapes[k], now, power, rows)
+            # an error that the spread of then did not know, in units of one that does, would count twice
+            spread = np.nan_to_num(now.at(power, rows)).max(axis=1, initial=0.0)
+            most = (_FARTHEST * np.maximum(spread, missed[rows]))[:, None, None]
+            found[rows] = np.clip(self._bands(shapes[k], now, power, rows), -most, most)
         return found
 
     def _shape(self, errors: Floats, scales: list[Scale], power: float, belief: float) -> _Shape:
