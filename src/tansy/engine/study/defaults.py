@@ -41,17 +41,18 @@ _OF_GROUP = ("median", "ets(A,N,N)", "ets(A,N,N) + shared-season", "arima(1,0,1)
 _TIMETABLE = ("median", "seasonal-naive", "seasonal-median(3)", "arima(0,1,1)(1,0,0){m}")
 _DAYS_OF_SALES = ("mean", "ets(A,N,A)", "ets(A,N,A) + shared-season", "arima(0,1,1)(1,0,0){m}")
 _NO_SEASON = ("mean", "ets(A,N,N)", "ets(A,Ad,N)", "theta")
+_BOTH_DIFFERENCES = "blend(mean; arima(best; d=0); arima(best; d=1))"
 _STANDS = {"D": _TIMETABLE, "W": _OF_GROUP, "4W": _SEASONAL, "M": _SEASONAL, "Q": _SEASONAL}
 """What stands until others have shown to be better, by frequency; elsewhere there is no season."""
 _BESIDE = {
     "D": ("ets(A,N,A)", "ets(A,Ad,A)", "ets(A,N,A) + shared-season", "arima(1,0,1) + harmonics(3)"),
     "W": ("ets(A,Ad,N)", "ets(A,N,N) + shared-season", "arima(1,0,1) + harmonics(3)"),
     "4W": ("ets(A,N,N) + shared-season", "ets(best)", "arima(1,0,1) + harmonics(3)"),
-    "M": ("ets(A,N,N) + shared-season", "ets(best)", "theta", "arima(best)"),
-    "Q": ("ets(best)", "theta", "arima(best)"),
+    "M": ("ets(A,N,N) + shared-season", "ets(best)", "theta", _BOTH_DIFFERENCES),
+    "Q": ("ets(best)", "theta", _BOTH_DIFFERENCES),
 }
 _SHARP = "blend(mean; seasonal-naive; ets(A,N,N) + shared-season)"
-_OTHERWISE = ("ets(A,Ad,N)", "arima(best)")
+_OTHERWISE = ("ets(A,Ad,N)", _BOTH_DIFFERENCES)
 _SEASONS_BACK = 4
 _LEARNED_FROM = 10_000
 """Values of weekly series from which on a learner is a part."""
