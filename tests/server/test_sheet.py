@@ -68,8 +68,10 @@ class Sheet:
 
         text = _TOKEN.sub(python, formula.lstrip("="))
 
-        def numbers(area: list[Any]) -> list[float]:
-            return [one for one in area if isinstance(one, float)]
+        def numbers(*given: Any) -> list[float]:
+            """Of areas and single cells."""
+            listed = [one for area in given for one in (area if isinstance(area, list) else [area])]
+            return [one for one in listed if isinstance(one, float)]
 
         def every(name: str) -> Any:
             """A function of a number that a spreadsheet also takes over an area, value by value."""
@@ -82,8 +84,9 @@ class Sheet:
 
         known = {
             "cell": lambda at: self.cell(at), "area": self.area, "SQRT": math.sqrt, "SUMPRODUCT": products,
-            "SUM": lambda area: sum(numbers(area)), "COUNT": lambda area: len(numbers(area)),
-            "AVERAGE": lambda area: sum(numbers(area)) / len(numbers(area)),
+            "SUM": lambda *areas: sum(numbers(*areas)), "COUNT": lambda area: len(numbers(area)),
+            "AVERAGE": lambda *areas: sum(numbers(*areas)) / len(numbers(*areas)),
+            "MAX": lambda *areas: max(numbers(*areas)), "MIN": lambda *areas: min(numbers(*areas)),
             "SUMSQ": lambda area: sum(one * one for one in numbers(area)),
             "SUMIF": lambda where, _, what: sum(b for a, b in zip(where, what, strict=True) if a is not None),
             **{name: every(name) for name in ("ABS", "LN", "EXP")},
@@ -102,6 +105,7 @@ class Sheet:
         "ets(A,Ad,A)", "ets(M,N,M)", "ets(A,A,N; alpha=0.4, beta=0.1, start=first)", "trend(linear)",
         "trend(quadratic)", "trend(exponential)", "moving-average(3)", "seasonal-naive", "theta", "tsb", "croston",
         "log ets(A,N,N)", "arima(1,1,1)", "ets(A,N,N) + shared-season",
+        "blend(trimmed; naive; mean; ets(A,N,N); theta)",
     ],
 )  # fmt: skip
 def test_a_sheet_worked_out_anew_has_the_numbers_of_the_engine(client: APIClient, done: Study, method: str) -> None:

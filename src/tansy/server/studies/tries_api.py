@@ -21,6 +21,7 @@ from tansy.engine.lens import tries
 from tansy.engine.lens.forecast_parts import with_plan
 from tansy.engine.lens.workings import workings
 from tansy.engine.lens.workings.sheet import Workings
+from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.kinds import NAMES
 from tansy.server.api.fields import NumberField
@@ -111,6 +112,7 @@ class WorkingsSerializer(serializers.Serializer):
     columns = WorkingColumnSerializer(many=True)
     labels = serializers.ListField(child=serializers.CharField())
     n_start = serializers.IntegerField()
+    n_ahead = serializers.IntegerField(help_text="Rows at the end that are leads.")
     rows = serializers.ListField(child=WorkingCellSerializer(many=True))
     parameters = ParameterSerializer(many=True)
     sums = NullableFloatMap(help_text="Of the columns that a regression adds up.")
@@ -213,20 +215,14 @@ def _workings(pk: int, node: str, request: Request) -> _Worked:
     place = place_at(pk, node)
     values, timeline = place.history([])
     parse(text)
-    profile = place.profile([text], timeline, 1)
-    one = tries.try_methods(
-        values,
-        timeline,
-        [text],
-        1,
-        profile,
-        place.drivers_for([text]),
-        place.pooled([text]),
-        place.learned([text], timeline),
-    )[0]
+    ahead = place.leads
+    profile = place.profile([text], timeline, ahead)
+    own = None if profile is None else profile[None]
+    drivers, pooled, learned = place.drivers_for([text]), place.pooled([text]), place.learned([text], timeline)
+    (one,) = tries.try_methods(values, timeline, [text], ahead, profile, drivers, pooled, learned)
     if one.fits is None or not one.fits.defined[0]:
         raise ValidationError({"method": one.problem or "This method cannot be fitted to this series."})
-    found = workings(values, timeline, one.fits, profile, place.drivers_for([text]))
+    found = workings(Batch(values[None], timeline, drivers, pooled, learned, profiles=own), one.fits)
     (measures,) = tries.in_sample(values, [one], timeline.season_length)
     return _Worked(place, str(one.fits.form(0)), found, measures)
 
@@ -253,6 +249,7 @@ class WorkingsView(APIView):
                 "columns": [{"name": c.name, "title": c.title, "means": c.means} for c in found.columns],
                 "labels": found.labels,
                 "n_start": found.n_start,
+                "n_ahead": found.n_ahead,
                 "rows": [[cell(c.name, row) for c in found.columns] for row in range(len(found.labels))],
                 "parameters": [{"name": name, "value": value} for name, value in found.parameters.items()],
                 "sums": found.sums,

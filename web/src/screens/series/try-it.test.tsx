@@ -139,13 +139,15 @@ describe('trying methods', () => {
 });
 
 describe('workings', () => {
-  it('of a blend are those of its parts, the first that has any', async () => {
-    serve(() => ({ body: { detail: 'no' }, status: 422 }));
+  it('of a blend come first, and those of its parts can be picked', async () => {
+    const calls = serve(() => ({ body: { detail: 'no' }, status: 422 }));
     const blend = { ...node, method: 'blend(mean; learner; naive)', brief: 'mean of learner, naive' };
     const parts = ['learner', 'naive'];
     show(<WorkingsPage study={3} node={{ ...blend, parts }} title="Spade" actions={null} />, '/', '/');
+    expect(await screen.findByText(/each part has workings of its own/)).toBeDefined();
+    fireEvent.change(screen.getByLabelText('Method'), { target: { value: 'naive' } });
     expect(await screen.findByText(/the mean of learner, naive; this is one of its parts/)).toBeDefined();
-    expect((screen.getByLabelText('Method') as HTMLSelectElement).value).toBe('naive');
+    await waitFor(() => expect(calls).toHaveLength(2));
   });
 
   it('opens the formula of a cell, and moves by arrow keys to one that is empty and why', async () => {
@@ -159,6 +161,7 @@ describe('workings', () => {
       ],
       labels: ['a', 'b'],
       n_start: 0,
+      n_ahead: 0,
       rows: [
         [cell(10), cell(null, '', 'the first value starts the level')],
         [cell(11, '10 + 0.5 × 2'), cell(10, '10')],

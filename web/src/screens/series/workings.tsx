@@ -21,11 +21,9 @@ export function WorkingsPage({
   title: React.ReactNode;
   actions: React.ReactNode;
 }) {
-  // a learner's trees have no arithmetic to be shown, and a blend's is that of its parts
-  const part = node.parts.find((one) => one !== 'learner');
-  const [method, setMethod] = useState(part ?? node.method ?? 'mean');
+  const [method, setMethod] = useState(node.method ?? 'mean');
   const found = useQuery(workingsQuery(study, node.node, method));
-  const methods = [...new Set([method, ...node.scores.map((one) => one.method)])];
+  const methods = [...new Set([method, ...node.parts, ...node.scores.map((one) => one.method)])];
   return (
     <Page title={title} actions={actions}>
       <div className="flex h-full min-h-0 flex-col p-[18px]">
@@ -54,12 +52,11 @@ export function WorkingsPage({
           </label>
           {found.data && <Files study={study} node={node.node} method={method} found={found.data} />}
         </div>
-        {part && (
+        {node.parts.length > 0 && (
           <p className="mb-2 text-[13px] text-second">
-            The method of this series is the {node.brief}
-            {node.parts.includes(method)
-              ? '; this is one of its parts.'
-              : ': its parts have workings of their own.'}
+            {method === node.method
+              ? 'What its parts say of a period, and how that is put together; each part has workings of its own under Method.'
+              : `The method of this series is the ${node.brief}${node.parts.includes(method) ? '; this is one of its parts.' : '.'}`}
           </p>
         )}
         {found.isPending && <Loading what="the workings" />}
@@ -98,6 +95,8 @@ function Files({
   );
 }
 
+const PAST = 6;
+
 function Grid({ found }: { found: Found }) {
   const [at, setAt] = useState<[number, number] | null>(null);
   const box = useRef<HTMLDivElement>(null);
@@ -106,6 +105,14 @@ function Grid({ found }: { found: Found }) {
   useEffect(() => {
     if (at) box.current?.querySelector<HTMLElement>(`[data-at="${at[0]}-${at[1]}"]`)?.focus();
   }, [at]);
+  const end = found.rows.length - found.n_ahead;
+  useEffect(() => {
+    // leads are what is looked for where there are some; a few periods of the past stay in sight above them
+    if (end < found.rows.length)
+      box.current
+        ?.querySelector(`[data-at="${Math.max(0, end - PAST)}-0"]`)
+        ?.scrollIntoView({ block: 'start' });
+  }, [end, found.rows.length]);
   const move = (row: number, col: number) => {
     const r = Math.max(0, Math.min(found.rows.length - 1, row));
     setAt([r, Math.max(0, Math.min(found.columns.length - 1, col))]);
@@ -150,7 +157,11 @@ function Grid({ found }: { found: Found }) {
             <tr>
               <th>Period</th>
               {found.columns.map((one) => (
-                <th key={one.name} className="num" title={one.means}>
+                <th
+                  key={one.name}
+                  className="num max-w-[210px] whitespace-normal! align-bottom"
+                  title={one.means}
+                >
                   {one.title}
                 </th>
               ))}
@@ -159,7 +170,9 @@ function Grid({ found }: { found: Found }) {
           <tbody>
             {found.rows.map((row, r) => (
               <tr key={`${found.labels[r]}-${r < found.n_start ? r : ''}`}>
-                <td className={r < found.n_start ? 'text-second' : ''}>{found.labels[r]}</td>
+                <td className={`whitespace-nowrap ${r < found.n_start || r >= end ? 'text-second' : ''}`}>
+                  {found.labels[r]}
+                </td>
                 {row.map((one, c) => (
                   <td key={found.columns[c]?.name} className="num p-0">
                     <button

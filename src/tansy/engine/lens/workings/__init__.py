@@ -9,12 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.lens.workings.arima import beside_of, of_arima
+from tansy.engine.lens.workings.blend import of_blend
 from tansy.engine.lens.workings.lags import of_demands, of_lags
 from tansy.engine.lens.workings.lines import of_regression, of_theta, of_trend
 from tansy.engine.lens.workings.sheet import Workings, has_gaps
 from tansy.engine.lens.workings.smoothing import lift_of, of_smoothing, outside_states
 from tansy.engine.methods.arima import Arima
-from tansy.engine.methods.fits import Fits
+from tansy.engine.methods.blend import Blend
+from tansy.engine.methods.fits import Batch, Fits
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.intermittent import Intermittent
 from tansy.engine.methods.regression import Regression
@@ -27,11 +29,24 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class _Asked:
-    values: Floats
-    timeline: Timeline
+    batch: Batch
     fits: Fits
-    profile: Floats | None
-    drivers: Mapping[str, Floats]
+
+    @property
+    def values(self) -> Floats:
+        return self.batch.values[0]
+
+    @property
+    def timeline(self) -> Timeline:
+        return self.batch.timeline
+
+    @property
+    def profile(self) -> Floats | None:
+        return None if self.batch.profiles is None else self.batch.profiles[0]
+
+    @property
+    def drivers(self) -> Mapping[str, Floats]:
+        return self.batch.drivers
 
     @property
     def form(self) -> Form:
@@ -80,15 +95,13 @@ _OF_FAMILY: dict[type[Form], Callable[[_Asked], Workings | None]] = {
 """The arithmetic of a family, None where it cannot be shown; then, and of families not here, what looks back."""
 
 
-def workings(
-    values: Floats, timeline: Timeline, fits: Fits, profile: Floats | None = None,
-    drivers: Mapping[str, Floats] | None = None,
-) -> Workings:  # fmt: skip
-    """Workings of one series' fit (a batch of one). profile: [T or more], the season that its group shares. drivers:
-    per name [1, T or more]."""
-    asked = _Asked(values, timeline, fits, profile, drivers or {})
+def workings(batch: Batch, fits: Fits) -> Workings:
+    """Workings of the fit of a batch of one series, with all that the method was given there."""
+    asked = _Asked(batch, fits)
     form = asked.form
+    if isinstance(form, Blend):
+        return of_blend(batch, form, fits)
     of_family = _OF_FAMILY.get(type(form))
     plain = fits.defined[0] and not form.slope_changes and form.power is None
     found = of_family(asked) if of_family and plain else None
-    return found or of_lags(values, timeline, fits)
+    return found or of_lags(asked.values, asked.timeline, fits)

@@ -45,9 +45,8 @@ class Cell:
 
 @dataclass(frozen=True)
 class Workings:
-    """labels: of the rows, n_start of which hold the start. cells: per column name, one per row. parameters: by name,
-    as
-    formulas name them; parameter_formulas: those that follow from sums, as formulas over whole columns. sums: of the
+    """labels: of the rows; the first n_start hold the start, the last n_ahead are leads. cells: per column name, one per row. parameters: by name, as formulas
+    name them; parameter_formulas: those that follow from sums, as formulas over whole columns. sums: of the
     columns that a regression adds up."""
 
     labels: list[str]
@@ -58,6 +57,7 @@ class Workings:
     parameter_formulas: dict[str, str] = field(default_factory=dict)
     equation: str = ""
     sums: dict[str, float] = field(default_factory=dict)
+    n_ahead: int = 0
 
     def with_numbers(self, name: str, row: int) -> str:
         """The formula of a cell with the numbers in it: "104.2 + 0.30 × 5.1"."""
