@@ -1,5 +1,5 @@
 /** The origin handle: diamonds on the time axis, one of which can be picked or dragged to. */
-import { useEffect, useRef } from 'react';
+import { useLayoutEffect, useRef } from 'react';
 import type { Schema } from '../../api/client';
 import { typing } from '../../ui/typing';
 
@@ -39,7 +39,8 @@ export function OriginHandle({
     const tick = nearest(event.clientX);
     if (tick && tick.index !== chosen) onChoose(tick.index);
   };
-  useEffect(() => {
+  // in the same breath as what is shown: a key pressed right after it must not start from the origin before
+  useLayoutEffect(() => {
     const step = (by: number) => {
       const from = chosen ?? (by > 0 ? -1 : origins.length);
       onChoose(Math.max(0, Math.min(origins.length - 1, from + by)));
