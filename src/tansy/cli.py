@@ -297,7 +297,7 @@ def score_command(
         findings.append((reading.findings, f"{path.name}, {column}"))
         return reading.panel
 
-    mean = load(forecasts, "mean")
+    mean = load(forecasts, "forecast" if "forecast" in table.columns else "mean")
     actuals = _aligned(mean, load(actual, value), actual)
     history = _aligned(mean, load(train, value), train, same_periods=False)
     quantiles = {p: _aligned(mean, load(forecasts, name), forecasts) for name, p in quantile_columns.items()}

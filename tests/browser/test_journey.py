@@ -205,8 +205,8 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
     finest = csv.filter(pl.col("level") == "product × store")
     assert finest.select("product", "store").unique().height == 18
     total = csv.filter(pl.col("node") == "every product × every store").sort("lead")
-    summed = finest.group_by("lead").agg(pl.col("mean").sum()).sort("lead")
-    assert (total["mean"] - summed["mean"]).abs().max() < 1e-9 * total["mean"].max()
+    summed = finest.group_by("lead").agg(pl.col("forecast").sum()).sort("lead")
+    assert (total["forecast"] - summed["forecast"]).abs().max() < 1e-9 * total["forecast"].max()
     page.get_by_label("Name of the system").fill("warehouse")
     page.get_by_role("button", name="Make a token").click()
     token = page.get_by_test_id("token").inner_text()

@@ -213,14 +213,14 @@ def test_the_files_of_a_study_hold_what_it_found(study: Study, panel: Panel, tmp
         pl.read_csv(tmp_path / "forecasts.csv") if form == "csv" else pl.read_parquet(tmp_path / "forecasts.parquet")
     )
     names = ["q0.025", "q0.1", "q0.25", "q0.75", "q0.9", "q0.975"]
-    assert table.columns == ["product", "store", "node", "level", "period", "lead", "mean", *names]
+    assert table.columns == ["product", "store", "node", "level", "period", "lead", "statistical", "forecast", *names]
     assert len(table) == study.graph.n_nodes * RECIPE.leads
     series = table.filter(pl.col("level") == study.graph.levels[-1].name)
-    by_lead = series.group_by("lead").agg(pl.col("mean").sum()).sort("lead")["mean"].to_numpy()
+    by_lead = series.group_by("lead").agg(pl.col("forecast").sum()).sort("lead")["forecast"].to_numpy()
     np.testing.assert_allclose(by_lead, study.forecast[0], rtol=1e-9)
     own = series.filter((pl.col("product") == "P1") & (pl.col("store") == "S2")).sort("lead")
     node = study.graph.n_aggregates + 5
-    np.testing.assert_allclose(own["mean"].to_numpy(), study.forecast[node], rtol=1e-9)
+    np.testing.assert_allclose(own["forecast"].to_numpy(), study.forecast[node], rtol=1e-9)
     np.testing.assert_allclose(own.select(names).to_numpy().T, study.quantiles[node], rtol=1e-9)
     assert own["period"].to_list() == study.timeline.after(RECIPE.leads).labels
 

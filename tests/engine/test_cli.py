@@ -198,12 +198,12 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
     assert summary["series"] == 4 and summary["nodes"] == 9 and summary["largest_gap"] == 0
     table = pl.read_csv(tmp_path / "out" / "forecasts.csv")
     quantiles = ["q0.025", "q0.1", "q0.25", "q0.75", "q0.9", "q0.975"]
-    assert table.columns == ["sku", "shop", "node", "level", "period", "lead", "mean", *quantiles]
+    assert table.columns == ["sku", "shop", "node", "level", "period", "lead", "statistical", "forecast", *quantiles]
     assert table.height == 9 * 4
     finest = table.filter(pl.col("level") == "sku × shop")
     total = table.filter(pl.col("node") == "every sku × every shop")
-    by_lead = finest.group_by("lead").agg(pl.col("mean").sum()).sort("lead")
-    np.testing.assert_allclose(by_lead["mean"], total["mean"], rtol=1e-12)
+    by_lead = finest.group_by("lead").agg(pl.col("forecast").sum()).sort("lead")
+    np.testing.assert_allclose(by_lead["forecast"], total["forecast"], rtol=1e-12)
     measures = pl.read_csv(tmp_path / "out" / "accuracy.csv")
     assert measures.columns == ["level", "method", "lead", "measure", "value"]
 

@@ -253,7 +253,7 @@ def test_tansy_run_takes_edges_from_beside_the_recipe(tmp_path: Path, panel: Pan
     found = pl.read_parquet(tmp_path / "out" / "forecasts.parquet")
     levels = found["level"].unique(maintain_order=True).to_list()
     assert levels == ["top", "region", "range", "2 below the top", "product"]
-    mean = {node: own["mean"].to_numpy() for (node,), own in found.group_by("node", maintain_order=True)}
+    mean = {node: own["forecast"].to_numpy() for (node,), own in found.group_by("node", maintain_order=True)}
     assert_allclose(mean["Company"], mean["North"] + mean["South"], rtol=1e-9)
     assert_allclose(mean["Watched"], mean["moss"] + mean["rose"], rtol=1e-9)
     assert found.filter(pl.col("node") == "Wet")["product"].unique().to_list() == ["moss"]

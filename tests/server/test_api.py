@@ -194,7 +194,7 @@ def test_rows_of_a_release_come_in_pages(client: APIClient, world: dict[str, int
     assert pages[0] + pages[1] == everything["rows"][:100]
     assert client.get(f"{address}?start=100000").json()["rows"] == []
     one = client.get(f"{address}?product=P1&store=S0&lead=2").json()
-    assert one["count"] == 1 and one["rows"][0]["q0.025"] <= one["rows"][0]["mean"] <= one["rows"][0]["q0.975"]
+    assert one["count"] == 1 and one["rows"][0]["q0.025"] <= one["rows"][0]["forecast"] <= one["rows"][0]["q0.975"]
     for wrong in ("start=-1", "limit=ten", "start=²"):
         answer = client.get(f"{address}?{wrong}")
         assert answer.status_code == 400 and "A whole number up to" in answer.json()["detail"]

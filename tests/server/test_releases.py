@@ -66,20 +66,20 @@ def test_every_kind_of_plan_goes_through_draft_checks_publish_and_download(
     rows = pl.read_parquet(client.get(f"/api/releases/{release.pk}/parquet/").content)
     assert rows.height == draft["n_nodes"] * 6
     graph = services.graph_of(study)
-    means = rows["mean"].to_numpy().reshape(graph.n_nodes, 6)
+    means = rows["forecast"].to_numpy().reshape(graph.n_nodes, 6)
     assert graph.summation.largest_gap(means) <= 1e-9
     assert draft["total"]["mean"] == means[0].tolist() == made.json()["total"]
     series = rows.filter(pl.col("level") == "product × store")
     products = set(series["product"].to_list())
     assert ("P9" in products) == ("arrival" in names) and ("P2" in products) == ("succession" not in names)
     csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
-    assert csv.height == rows.height and csv["mean"].sum() == pytest.approx(rows["mean"].sum())
+    assert csv.height == rows.height and csv["forecast"].sum() == pytest.approx(rows["forecast"].sum())
     if "arrival" in names:
         own = client.get(f"/api/releases/{release.pk}/rows/?product=P9&store=S0").json()
-        assert own["count"] == 6 and own["rows"][0]["mean"] > 0
+        assert own["count"] == 6 and own["rows"][0]["forecast"] > 0
 
 
-AWKWARD = ("format", "start", "limit", "level", "mean", "q0.5")
+AWKWARD = ("format", "start", "limit", "level", "forecast", "q0.5")
 
 
 @pytest.mark.parametrize(("first", "second"), list(itertools.pairwise(AWKWARD)))
@@ -95,7 +95,7 @@ def test_key_columns_of_any_name_go_from_the_file_to_the_feed(client: APIClient,
     recipe = RECIPE.split("[structure]")[0] + "[structure]\n[methods]" + RECIPE.split("[methods]")[1]
     number = loaded.json()["id"]
     release = released(client, number, recipe)
-    own = {"level", "mean", "q0.5"}
+    own = {"level", "forecast", "q0.5"}
     named = {key: f"key {key}" if key in own else key for key in (first, second)}
     query = {f"column:{named[first]}": "P1", f"column:{named[second]}": "S0"}
     page = client.get(f"/api/releases/{release.pk}/rows/", query)
@@ -153,10 +153,10 @@ def test_a_node_is_shown_beside_what_the_release_before_said_of_it(client: APICl
     moved = 0
     for position in (0, 1, *range(now.height // 6 - 5, now.height // 6)):
         own = now.row(6 * position, named=True)
-        same = before.filter(pl.col("node") == own["node"], pl.col("level") == own["level"])["mean"].to_list()
+        same = before.filter(pl.col("node") == own["node"], pl.col("level") == own["level"])["forecast"].to_list()
         found = client.get(address.format(later.pk, position)).json()
         assert found == ({"release": 1, "mean": same} if same else {"release": None, "mean": []})
-        moved += bool(same) and same != before["mean"].to_list()[6 * position : 6 * position + 6]
+        moved += bool(same) and same != before["forecast"].to_list()[6 * position : 6 * position + 6]
     assert moved
     assert client.get(address.format(later.pk, 99999)).status_code == 404
 
@@ -204,12 +204,12 @@ def test_a_graph_of_edges_goes_from_the_file_to_the_feed(client: APIClient) -> N
     assert client.get(f"/api/studies/{later.pk}/nodes/{page['trail'][0][1]['node']}/").json()["method"] == "mean"
     assert client.post(f"/api/studies/{later.pk}/publish/", {}, format="json").status_code == 201
     rows = pl.read_parquet(client.get(f"/api/releases/{Release.objects.get().pk}/parquet/").content)
-    mean = {node: own["mean"].to_numpy() for (node,), own in rows.group_by("node")}
+    mean = {node: own["forecast"].to_numpy() for (node,), own in rows.group_by("node")}
     np.testing.assert_allclose(mean["Chain"], mean["North"] + mean["South"])
     np.testing.assert_allclose(mean["Chain"], mean["Own brand"] + mean["Bought in"])
     series = rows.filter(pl.col("level") == "product × store", pl.col("store") == "S0")
-    north = series.group_by("lead", maintain_order=True).agg(pl.col("mean").sum())
-    np.testing.assert_allclose(mean["North"], north["mean"])
+    north = series.group_by("lead", maintain_order=True).agg(pl.col("forecast").sum())
+    np.testing.assert_allclose(mean["North"], north["forecast"])
 
 
 def test_edges_that_leave_a_series_out_are_refused_before_anything_is_loaded(client: APIClient) -> None:

@@ -289,7 +289,7 @@ def test_publishing_checks_numbers_and_freezes(client: APIClient, done: Study, u
     csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
     assert csv.columns == parquet.columns and csv.height == parquet.height == draft["n_nodes"] * 6
     graph = run_study(done.load.panel(), done.recipe).graph
-    published = parquet["mean"].to_numpy().reshape(graph.n_nodes, 6)
+    published = parquet["forecast"].to_numpy().reshape(graph.n_nodes, 6)
     assert graph.summation.largest_gap(published) <= 1e-9
 
 
@@ -309,7 +309,7 @@ def test_a_machine_reads_a_release_with_its_token(client: APIClient, done: Study
     assert machine.get(f"/api/releases/{release.pk}/rows/").status_code == 401
     machine.credentials(HTTP_AUTHORIZATION=f"Bearer {made['token']}")
     rows = machine.get(f"/api/releases/{release.pk}/rows/?product=P1&store=S0").json()
-    assert rows["count"] == 6 and rows["rows"][0]["lead"] == 1 and rows["rows"][0]["mean"] >= 0
+    assert rows["count"] == 6 and rows["rows"][0]["lead"] == 1 and rows["rows"][0]["forecast"] >= 0
     wrong = machine.get(f"/api/releases/{release.pk}/rows/?colour=red")
     assert wrong.status_code == 422 and "no column 'colour'" in wrong.json()["detail"]
     client.delete(f"/api/tokens/{made['id']}/")

@@ -29,6 +29,14 @@ class PlanError(TansyError):
         self.field = field
 
 
+class AdjustmentError(TansyError):
+    """An adjustment cannot be right, or does not fit the forecast. entry: which of its entries is at fault."""
+
+    def __init__(self, entry: str, sentence: str) -> None:
+        super().__init__(sentence)
+        self.entry = entry
+
+
 class StructureError(TansyError):
     """Nodes do not add up: a missing parent, a cycle, or contradicting attributes."""
 

@@ -91,6 +91,17 @@ class Projection:
         pull[self._order] = self._factor.solve(np.ascontiguousarray(gap[self._order]))
         return self._summation.sum_up(finest + self._w_finest[:, None] * (self._summation.matrix.T @ pull))
 
+    def towards(self, rows: Floats) -> Floats:
+        """How the finest nodes move, [finest, k], where what `rows` [k, finest] sum of them is pulled by one each.
+
+        The inverse of W_finest^-1 + S' W_aggregates^-1 S times the rows, by the identity of Woodbury (1950).
+        """
+        own = self._w_finest[:, None] * rows.T
+        gap = self._summation.matrix @ own
+        pull = np.empty_like(gap)
+        pull[self._order] = self._factor.solve(np.ascontiguousarray(gap[self._order]))
+        return np.asarray(own - self._w_finest[:, None] * (self._summation.matrix.T @ pull))
+
 
 def reconcile(
     summation: Summation,

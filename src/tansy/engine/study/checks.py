@@ -11,6 +11,7 @@ from tansy.engine.study.forecast import Forecast
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
 
 LARGEST_GAP = 1e-9
 
@@ -49,7 +50,7 @@ def check_forecast(published: Forecast, nonnegative: bool) -> list[Check]:
             if nonnegative
             else f"{negative:,} negative values, which the recipe allows",
         ),
-        _bands(forecast, quantiles, published.chosen),
+        _bands(forecast, quantiles, published.chosen, (forecast != published.statistical).any(axis=1)),
         Check(
             "every series covered",
             covered == graph.n_series,
@@ -58,10 +59,11 @@ def check_forecast(published: Forecast, nonnegative: bool) -> list[Check]:
     ]
 
 
-def _bands(forecast: Floats, quantiles: Floats, chosen: Integers) -> Check:
+def _bands(forecast: Floats, quantiles: Floats, chosen: Integers, adjusted: Booleans) -> Check:
     """Bands that do not cross, do not narrow from a lead to a later one at which as much or more is expected, and are
     nothing where the forecast is zero by decision. Ends that were drawn to whole units may be one off each; the bands
-    of a product to come are those of another one, and go with its forecast."""
+    of a product to come are those of another one, and go with its forecast, and so do those of what planners changed
+    in some periods."""
     crossed = (np.diff(quantiles, axis=1) < 0).any(axis=(1, 2))
     nothing = (chosen < 0) & (forecast == 0.0).all(axis=1)
     promised = nothing & (quantiles != 0.0).any(axis=(1, 2))
@@ -72,7 +74,7 @@ def _bands(forecast: Floats, quantiles: Floats, chosen: Integers) -> Check:
     for later in range(1, forecast.shape[1]):
         as_much = forecast[:, later, None] >= forecast[:, :later]
         narrowing |= (as_much & (width[:, later, None] < width[:, :later] - slack[:, :later])).any(axis=1)
-    narrowing &= chosen >= 0
+    narrowing &= (chosen >= 0) & ~adjusted
     faults = {
         "crossing bands": int(crossed.sum()),
         "bands that narrow with the lead": int(narrowing.sum()),

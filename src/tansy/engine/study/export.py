@@ -29,7 +29,7 @@ Floats = NDArray[np.float64]
 _NODES_AT_ONCE = 4096
 _BACKTEST_COLUMNS = ("node", "origin", "lead", "period", "method", "mean", "actual")
 
-OWN_COLUMNS = ("node", "level", "period", "lead", "mean", "received", "corrected", "reason", "score")
+OWN_COLUMNS = ("node", "level", "period", "lead", "statistical", "forecast", "received", "corrected", "reason", "score")
 """Columns of the files beside those of the keys."""
 
 
@@ -62,7 +62,8 @@ def node_keys(graph: Graph, beside: tuple[str, ...] = OWN_COLUMNS) -> dict[str, 
 
 
 def forecasts(published: Forecast) -> pl.DataFrame:
-    """A row per node and lead: the key columns, node, level, period, lead, mean, and a column per quantile.
+    """A row per node and lead: the key columns, node, level, period, lead, statistical, forecast, and a column per
+    quantile. `statistical` is the forecast before planners changed it.
 
     The series themselves are the rows of the last level.
     """
@@ -75,7 +76,8 @@ def forecasts(published: Forecast) -> pl.DataFrame:
     columns: dict[str, Any] = {name: np.repeat(np.array(t, dtype=object), horizon) for name, t in texts.items()}
     columns["period"] = np.tile(np.array(published.timeline.labels, dtype=object), n)
     columns["lead"] = np.tile(np.arange(1, horizon + 1, dtype=np.int32), n)
-    columns["mean"] = published.mean.ravel()
+    columns["statistical"] = published.statistical.ravel()
+    columns["forecast"] = published.mean.ravel()
     for q, p in enumerate(published.probabilities):
         columns[probability_name(float(p))] = published.quantiles[:, q].ravel()
     return pl.DataFrame(columns, schema_overrides=dict.fromkeys((*texts, "period"), pl.String))
@@ -196,6 +198,10 @@ def summary(study: Study) -> dict[str, Any]:
         "coverage": {"finest": coverage(finest), "all nodes": coverage(finest + 1)},
         "tasks": {"computed": study.tasks.computed, "reused": study.tasks.reused},
         "values_corrected": len(study.corrections),
+        "adjustments": {
+            "laid": sum(not step.problem for step in study.adjusted),
+            "left_out": [step.problem for step in study.adjusted if step.problem],
+        },
         "largest_gap": study.largest_gap,
         "negative_values": int((study.forecast < 0).sum()),
         "seconds": {name: round(value, 3) for name, value in study.seconds.items()},

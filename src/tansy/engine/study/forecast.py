@@ -13,6 +13,9 @@ from numpy.typing import NDArray
 from tansy.engine.graph.graph import Graph
 from tansy.engine.timeline import Timeline
 
+ADJUSTMENTS = "adjustments"
+"""The layer that holds what planners changed."""
+
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 
@@ -46,6 +49,12 @@ class Forecast:
     def mean(self) -> Floats:
         """[nodes, H]."""
         return self.layers[-1].mean if self.layers else self.base
+
+    @property
+    def statistical(self) -> Floats:
+        """[nodes, H], before planners changed anything."""
+        below = [layer.mean for layer in self.layers if layer.name != ADJUSTMENTS]
+        return below[-1] if below else self.base
 
     @property
     def leads(self) -> int:

@@ -9,10 +9,11 @@ from typing import Any
 
 import tomli_w
 
+from tansy.engine.adjust.adjustment import Adjustment, read_adjustment
 from tansy.engine.backtest.choice import MEASURES, ChoiceRule
 from tansy.engine.cleaning.rules import Rules
 from tansy.engine.entries import misfit
-from tansy.engine.errors import PlanError, RecipeError
+from tansy.engine.errors import AdjustmentError, PlanError, RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.plans import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
@@ -36,7 +37,7 @@ class Recipe:
     round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series without a
     sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values; they
     change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`. kept:
-    methods that a planner has settled on.
+    methods that a planner has settled on. adjustments: what planners change in the forecast, in their order.
     """
 
     name: str
@@ -57,6 +58,7 @@ class Recipe:
     cleaning: Rules | None = None
     plans: tuple[Plan, ...] = ()
     kept: tuple[KeptMethod, ...] = ()
+    adjustments: tuple[Adjustment, ...] = ()
     edges: str = ""
     data: ReadOptions | None = field(default=None, compare=False)
 
@@ -116,6 +118,8 @@ class Recipe:
             "whole_units": self.whole_units,
         }
         document["intervals"] = {"levels": list(self.levels)}
+        if self.adjustments:
+            document["adjustments"] = [one.entries() for one in self.adjustments]
         return tomli_w.dumps(document)
 
 
@@ -127,7 +131,7 @@ _Table = dict[str, Any]
 _DOCUMENT: dict[str, Any] = {
     "name": str, "structure": _Table, "data": _Table, "cleaning": _Table,
     "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "choice": _Table, "reconciliation": _Table,
-    "intervals": _Table,
+    "intervals": _Table, "adjustments": tuple[_Table, ...],
 }  # fmt: skip
 _SECTIONS: dict[str, _Table] = {
     "methods": {
@@ -181,6 +185,7 @@ def read_recipe(text: str) -> Recipe:
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
             kept=tuple(read_kept(entries) for entries in document["methods"].get("kept", ())),
             plans=tuple(_plan(number, entries) for number, entries in enumerate(document.get("plans", ()), 1)),
+            adjustments=tuple(_adjustment(*one) for one in enumerate(document.get("adjustments", ()), 1)),
             data=ReadOptions.from_mapping(document["data"]) if "data" in document else None,
         )
     except KeyError as error:
@@ -214,6 +219,13 @@ def _plan(number: int, entries: dict[str, Any]) -> Plan:
         return read_plan(entries)
     except PlanError as error:
         raise RecipeError(f"[[plans]] number {number}, {error.field}: {error}") from None
+
+
+def _adjustment(number: int, entries: dict[str, Any]) -> Adjustment:
+    try:
+        return read_adjustment(entries)
+    except AdjustmentError as error:
+        raise RecipeError(f"[[adjustments]] number {number}, {error.entry}: {error}") from None
 
 
 def read_recipe_file(path: Path) -> Recipe:

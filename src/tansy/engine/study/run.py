@@ -16,6 +16,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.adjust.layer import Step
 from tansy.engine.backtest.intervals import (
     Calibration,
     Past,
@@ -33,6 +34,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study import accuracy, planned_nodes
+from tansy.engine.study.adjusted import check_places, with_adjustments
 from tansy.engine.study.bands_held import BandsHeld
 from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
 from tansy.engine.study.coherent import believed, nothing_below
@@ -65,7 +67,7 @@ class Study:
     methods: texts from simple to rich. chosen_at: [nodes, origins], position of the method chosen there, by errors that
     had come by then, -1 where the node was zero by decision. evidence: what the choice stands on. reasons:
     [nodes], why each has its method now.
-    published: the forecast from the end of history.
+    published: the forecast from the end of history. adjusted: what became of each adjustment of the recipe.
     tested: [nodes, origins, H], reconciled forecasts of the backtest; tested_quantiles: [nodes, origins, Q, H].
     kinds: what the demand of each node is like. notes: node -> what plans say of its forecast. kept:
     node -> why its method was kept by hand.
@@ -89,6 +91,7 @@ class Study:
     reasons: list[str]
     evidence: Evidence
     published: Forecast
+    adjusted: list[Step]
     tested: Floats
     tested_quantiles: Floats
     kinds: Kinds
@@ -164,12 +167,13 @@ def run_study(
 
     Raises
     ------
-    RecipeError, StructureError, PlanError, DriverError where recipe and panel do not fit together.
+    RecipeError, StructureError, PlanError, DriverError, AdjustmentError where recipe and panel do not fit together.
     """
     steps = Steps(progress, should_stop)
     make_ready(steps.say)
     with steps("prepare"):
         prepared = prepare(panel, recipe, corrections, kinds_by_hand)
+        check_places(prepared, recipe.adjustments)
     if store is not None:
         return _run(prepared, store, backtest, steps, workers)
     with tempfile.TemporaryDirectory(prefix="tansy-") as folder:
@@ -234,6 +238,7 @@ def _run(
         graph, prepared.timeline.after(recipe.leads), np.nan_to_num(base[:, -1]) + 0.0, tuple(layers), final, p,
         quantiles[:, -1],
     )  # fmt: skip
+    published, laid = with_adjustments(published, prepared, recipe.adjustments)
     return Study(
         timeline=prepared.timeline,
         recipe=recipe,
@@ -246,6 +251,7 @@ def _run(
         evidence=chosen.evidence,
         reasons=reasons(choices, methods, graph, seen[-1].kind, chosen.evidence.group[-1]),
         published=published,
+        adjusted=[one.step for one in laid],
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
         tested_quantiles=tested_quantiles,
         notes={graph.n_aggregates + i: sentence for i, sentence in said.items()},

@@ -45,9 +45,9 @@ class Cell:
 
 @dataclass(frozen=True)
 class Workings:
-    """labels: of the rows; the first n_start hold the start, the last n_ahead are leads. cells: per column name, one per row. parameters: by name, as formulas
-    name them; parameter_formulas: those that follow from sums, as formulas over whole columns. sums: of the
-    columns that a regression adds up."""
+    """labels: of the rows; the first n_start hold the start, the last n_ahead are leads. cells: per column name, one
+    per row. parameters: by name, as formulas name them; parameter_formulas: those that follow from sums, as formulas
+    over whole columns. sums: of the columns that a regression adds up."""
 
     labels: list[str]
     n_start: int

@@ -1,0 +1,120 @@
+"""Coherent forecasts around nodes whose values are fixed: the closest point in the W metric that has them.
+
+The closest point without fixed nodes is moved along A^-1 C', where C sums the finest nodes to the fixed ones and
+A = W_finest^-1 + S' W_aggregates^-1 S is the curvature of the distance: the step of a constrained least squares problem
+(Boyd, Vandenberghe 2004, 10.1.1).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.graph.constraints import Summation
+from tansy.engine.reconcile.projection import Projection
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
+
+_MET = 1e-9  # of the largest number
+_ROUNDS = 200
+
+
+class Clash(Exception):
+    """Values that no coherent forecast has together.
+
+    nodes: the fixed nodes that take part, [c]. change: the least changes of their values that resolve it, [c]; without
+    any, they are met only by a finest node below zero.
+    """
+
+    def __init__(self, nodes: Integers, change: Floats) -> None:
+        super().__init__(f"{len(nodes)} fixed nodes clash")
+        self.nodes, self.change = nodes, change
+
+
+def rows_of(summation: Summation, nodes: Integers) -> Floats:
+    """Which finest nodes each of some nodes [k] holds, [k, finest] of zeros and ones."""
+    n = summation.n_aggregates
+    rows = np.zeros((len(nodes), summation.n_finest))
+    total = nodes < n
+    rows[total] = summation.matrix[nodes[total]].toarray()
+    rows[np.nonzero(~total)[0], nodes[~total] - n] = 1.0
+    return rows
+
+
+def around_fixed(
+    summation: Summation, base: Floats, w: Floats, fixed: Integers, values: Floats, still: Booleans, nonnegative: bool
+) -> Floats:
+    """Finest nodes, [finest, leads], of the closest coherent point to `base` [nodes, leads], where nodes `fixed` [k]
+    have `values` [k, leads].
+
+    w: diagonal of W, [nodes]. still: [finest], which stay at zero. nonnegative: no finest node below zero.
+    Raises Clash where the values cannot be had together.
+    """
+    rows = rows_of(summation, fixed)
+    _check(rows, base, values, fixed, still)
+    found, _ = _closest(summation, base, w, rows, values, still)
+    if nonnegative:
+        scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
+        for lead in np.nonzero((found < -_MET * scale).any(axis=0))[0].tolist():
+            one = slice(lead, lead + 1)
+            found[:, one] = _without_negatives(summation, base[:, one], w, rows, values[:, one], still, fixed)
+        found = np.maximum(found, 0.0)
+    return found
+
+
+def _check(rows: Floats, base: Floats, values: Floats, fixed: Integers, still: Booleans) -> None:
+    """Overlaps are whole numbers, so that their rank is beyond doubt whatever W is."""
+    free = np.where(still, 0.0, rows)
+    overlap = free @ free.T
+    wanted = values - free @ base[len(base) - rows.shape[1] :]
+    left = wanted - overlap @ np.linalg.lstsq(overlap, wanted, rcond=1e-10)[0]
+    scale = max(1.0, float(np.abs(values).max(initial=0.0)))
+    off = np.abs(left) > 1e-7 * scale
+    if off.any():
+        lead = int(np.argmax(np.abs(left).max(axis=0)))
+        at = np.nonzero(off[:, lead])[0]
+        raise Clash(fixed[at], -left[at, lead])
+
+
+def _closest(
+    summation: Summation, base: Floats, w: Floats, rows: Floats, values: Floats, held: Booleans
+) -> tuple[Floats, Floats]:
+    """Finest nodes [finest, leads], those held at zero, and how hard each fixed value pulls, [k, leads]."""
+    projection = Projection(summation, w, held)
+    finest = projection.apply(base)[summation.n_aggregates :]
+    towards = projection.towards(rows)
+    pull = np.asarray(np.linalg.lstsq(rows @ towards, values - rows @ finest, rcond=1e-12)[0], dtype=np.float64)
+    return finest + towards @ pull, pull
+
+
+def _without_negatives(
+    summation: Summation, base: Floats, w: Floats, rows: Floats, values: Floats, still: Booleans, fixed: Integers
+) -> Floats:
+    """The same without a negative finest node, for one lead, by block pivoting as in `projection`."""
+    n = summation.n_aggregates
+    scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
+    held = still.copy()
+    fewest, patience = summation.n_finest + 1, 5
+    finest = np.zeros((summation.n_finest, 1))
+    for _ in range(_ROUNDS):
+        finest, pull = _closest(summation, base, w, rows, values, held)
+        misfit = (summation.sum_up(finest) - base)[:, 0] / w
+        slope = summation.matrix.T @ misfit[:n] + misfit[n:] - (rows.T @ pull)[:, 0]
+        negative = ~held & (finest[:, 0] < -_MET * scale)
+        freed = held & ~still & (slope < -_MET * scale / w[n:])
+        offenders = np.nonzero(negative | freed)[0]
+        if not len(offenders):
+            break
+        if len(offenders) < fewest:
+            fewest, patience = len(offenders), 5
+        elif patience > 0:
+            patience -= 1
+        else:
+            offenders = offenders[-1:]
+        held[offenders] = ~held[offenders]
+    found = np.maximum(finest, 0.0)
+    if (np.abs(rows @ found - values) > 1e-6 * scale).any():
+        raise Clash(fixed, np.empty(0))
+    return found
