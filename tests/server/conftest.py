@@ -13,7 +13,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
-from tansy.server.studies import running, services, tries_api
+from tansy.server.studies import adjustments, running, services, tries_api
 from tansy.server.studies.models import Study
 from tests.garden import PRODUCTS, RECIPE, SALES
 
@@ -29,6 +29,7 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DEMO_MARK = tmp_path / "demo.json"
     panels.forget()
     services.forget()
+    adjustments.forget()
     tries_api.forget()
     return tmp_path
 

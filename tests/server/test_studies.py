@@ -276,6 +276,7 @@ def test_publishing_checks_numbers_and_freezes(client: APIClient, done: Study, u
     draft = client.get(f"/api/studies/{done.pk}/draft/").json()
     assert draft["holds"] and [c["name"] for c in draft["checks"]] == [
         "adds up", "no negatives", "bands ordered and plausible", "every series covered",
+        "every adjustment decided",
     ]  # fmt: skip
     answer = client.post(f"/api/studies/{done.pk}/publish/", {"note": "first"}, format="json")
     assert answer.status_code == 201 and answer.json()["number"] == 1

@@ -89,15 +89,20 @@ def read_adjustment(entries: Mapping[str, Any]) -> Adjustment:
 
 @dataclass(frozen=True)
 class Placed:
-    """An adjustment in a study. node: number. leads: positions, ascending; without any it has passed. locked: nodes."""
+    """An adjustment in a study. node: number. leads: positions, ascending; without any it has passed. locked: nodes.
+    made: the sum that was forecast for its node and periods when it was made, and what it changed of it; None where
+    that is not known, or where some of its periods have passed."""
 
     adjustment: Adjustment
     node: int
     leads: Integers
     locked: Integers
+    made: tuple[float, float] | None = None
 
 
-def place(adjustment: Adjustment, graph: Graph, panel: Panel, ahead: Timeline) -> Placed:
+def place(
+    adjustment: Adjustment, graph: Graph, panel: Panel, ahead: Timeline, made: tuple[float, float] | None = None
+) -> Placed:
     """Where an adjustment lies. ahead: the leads. Raises AdjustmentError where there is no such node or period."""
     first, last = (_period(name, getattr(adjustment, name), ahead) for name in ("first", "last"))
     if first > last:
@@ -106,8 +111,9 @@ def place(adjustment: Adjustment, graph: Graph, panel: Panel, ahead: Timeline) -
     leads = np.nonzero((numbers >= first) & (numbers <= last))[0]
     locked = [node_of(graph, panel, one, "locked") for one in adjustment.locked]
     return Placed(
-        adjustment, node_of(graph, panel, adjustment.where, "where"), leads, np.array(sorted(set(locked)), np.int64)
-    )
+        adjustment, node_of(graph, panel, adjustment.where, "where"), leads, np.array(sorted(set(locked)), np.int64),
+        made if len(leads) == last - first + 1 else None,
+    )  # fmt: skip
 
 
 def _period(name: str, text: str, ahead: Timeline) -> int:

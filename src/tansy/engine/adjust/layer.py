@@ -118,6 +118,15 @@ def _moved(ground: Ground, finest: Floats, placed: Placed) -> Floats:
     one, graph, node = placed.adjustment, ground.graph, placed.node
     if not len(placed.leads):
         raise AdjustmentError("to", f"{one.first} to {one.last}: no period of this forecast.")
+    if placed.made is not None:
+        forecast, change = float(ground.mean[node, placed.leads].sum()), abs(placed.made[1])
+        moved = forecast - placed.made[0]
+        if abs(moved) > change + 1e-6 * max(abs(forecast), 1.0):
+            raise AdjustmentError(
+                "amount",
+                f"The forecast of these periods has moved by {moved:+,.6g} since this was made, more than the "
+                f"{change:,.6g} that it changed.",
+            )
     if node in placed.locked:
         raise AdjustmentError("locked", f"{graph.name(node)} is locked itself.")
     current = _row(graph, finest, node)

@@ -60,10 +60,16 @@ def with_adjustments(
 
     Raises AdjustmentError where one is for no node or names no period.
     """
-    if not adjustments:
-        return published, []
     panel = prepared.planned.panel
-    placed = [place(one, published.graph, panel, published.timeline) for one in adjustments]
+    return with_placed(
+        published, prepared, [place(one, published.graph, panel, published.timeline) for one in adjustments]
+    )
+
+
+def with_placed(published: Forecast, prepared: Prepared, placed: Sequence[Placed]) -> tuple[Forecast, list[Laid]]:
+    """The same of adjustments whose places are known."""
+    if not placed:
+        return published, []
     ground = ground_of(published, prepared)
     mean, steps = laid(ground, placed)
     found = replace(

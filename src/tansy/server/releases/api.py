@@ -15,7 +15,7 @@ from rest_framework.views import APIView
 
 from tansy.server.api.fields import whole_number
 from tansy.server.releases import services
-from tansy.server.releases.models import Release
+from tansy.server.releases.models import Release, Withdrawal
 from tansy.server.studies.api import BandSerializer
 from tansy.server.studies.models import Study
 
@@ -29,17 +29,44 @@ class CheckSerializer(serializers.Serializer):
     found = serializers.CharField()
 
 
+class WithdrawalSerializer(serializers.ModelSerializer):
+    made_by = serializers.CharField(source="made_by.username")
+
+    class Meta:
+        model = Withdrawal
+        fields = ["reason", "made_by", "made_at"]
+        read_only_fields = fields
+
+
+class ReleasedAdjustmentSerializer(serializers.Serializer):
+    """before, after: sums of its periods."""
+
+    name = serializers.CharField()
+    words = serializers.CharField()
+    reason = serializers.CharField()
+    made_by = serializers.CharField()
+    before = serializers.FloatField()
+    after = serializers.FloatField()
+
+
+class ReasonSerializer(serializers.Serializer):
+    reason = serializers.CharField(max_length=400)
+
+
 class ReleaseSerializer(serializers.ModelSerializer):
     published_by = serializers.CharField(source="published_by.username")
     study_name = serializers.CharField(source="study.name")
     checks = CheckSerializer(many=True)
     total = serializers.ListField(child=serializers.FloatField())
+    adjustments = ReleasedAdjustmentSerializer(many=True)
+    withdrawal = WithdrawalSerializer(allow_null=True, default=None)
 
     class Meta:
         model = Release
         fields = [
             "id", "portfolio", "study", "study_name", "number", "published_by", "published_at", "note", "origin",
             "first", "last", "n_series", "n_nodes", "checks", "total", "sha256",
+            "adjustments", "withdrawal", "engine",
         ]  # fmt: skip
         read_only_fields = fields
 
@@ -56,6 +83,7 @@ class DraftSerializer(serializers.Serializer):
     holds = serializers.BooleanField()
     published_as = serializers.IntegerField(allow_null=True, help_text="Number of the release, once published.")
     checks = CheckSerializer(many=True)
+    adjustments = ReleasedAdjustmentSerializer(many=True)
     n_series = serializers.IntegerField()
     n_nodes = serializers.IntegerField()
     past_periods = serializers.ListField(child=serializers.CharField())
@@ -98,7 +126,7 @@ class DraftView(APIView):
         """What would go out, with the checks that must hold."""
         study = get_object_or_404(Study, pk=pk)
         draft = services.draft(study)
-        published = Release.objects.filter(study=study).first()
+        published = services.published_as(draft)
         others = Release.objects.filter(portfolio=study.portfolio).exclude(study=study).order_by("-number")
         last = others.first()
         return Response(
@@ -108,6 +136,7 @@ class DraftView(APIView):
                 "holds": draft.holds,
                 "published_as": published.number if published else None,
                 "checks": CheckSerializer(draft.checks, many=True).data,
+                "adjustments": ReleasedAdjustmentSerializer(draft.adjustments, many=True).data,
                 "n_series": draft.forecast.graph.n_series,
                 "n_nodes": draft.forecast.graph.n_nodes,
                 "past_periods": study.load.timeline.labels,
@@ -132,8 +161,23 @@ class ReleasesView(APIView):
     @extend_schema(responses=ReleaseSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """Releases of a portfolio, newest first."""
-        releases = Release.objects.filter(portfolio_id=pk).defer("forecasts").select_related("study", "published_by")
+        releases = (
+            Release.objects.filter(portfolio_id=pk)
+            .defer("forecasts")
+            .select_related("study", "published_by", "withdrawal__made_by")
+        )
         return Response(ReleaseSerializer(releases.order_by("-number"), many=True).data)
+
+
+class WithdrawReleaseView(APIView):
+    @extend_schema(request=ReasonSerializer, responses={201: WithdrawalSerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Say that a release is not to be used, and why. It stays as it is."""
+        fields = ReasonSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        release = get_object_or_404(Release.objects.defer("forecasts"), pk=pk)
+        made = services.withdraw(release, request.user, fields.validated_data["reason"])
+        return Response(WithdrawalSerializer(made).data, status=status.HTTP_201_CREATED)
 
 
 def _file(content: bytes, kind: str, release: Release, ending: str) -> HttpResponse:

@@ -24,6 +24,9 @@ class Release(Frozen):
     n_series = models.PositiveIntegerField()
     n_nodes = models.PositiveIntegerField()
     checks = models.JSONField()
+    recipe_text = models.TextField(default="", help_text="With the adjustments that were laid over it.")
+    adjustments = models.JSONField(default=list, help_text="What planners had changed, in their order.")
+    engine = models.CharField(max_length=40, default="", help_text="Version that made it.")
     total = models.JSONField(help_text="Mean of the topmost node per lead.")
     forecasts = models.BinaryField(help_text="All nodes and leads, as Parquet.")
     sha256 = models.CharField(max_length=64)
@@ -36,3 +39,15 @@ class Release(Frozen):
 
     def __str__(self) -> str:
         return f"R{self.number}"
+
+
+class Withdrawal(Frozen):
+    """That a release is not to be used any more. The release itself stays as it is."""
+
+    release = models.OneToOneField(Release, on_delete=models.PROTECT, related_name="withdrawal")
+    reason = models.CharField(max_length=400)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"{self.release} withdrawn"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 from dataclasses import asdict, dataclass
+from importlib.metadata import version
 from typing import Any
 
 import numpy as np
@@ -17,9 +18,9 @@ from tansy.engine.study.checks import Check, check_forecast
 from tansy.engine.study.export import csv_of, forecasts
 from tansy.engine.study.forecast import Forecast
 from tansy.server.api.errors import Conflict, Unusable
-from tansy.server.releases.models import Release
+from tansy.server.releases.models import Release, Withdrawal
+from tansy.server.studies import adjustments
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
-from tansy.server.studies.services import forecast_of
 
 Floats = NDArray[np.float64]
 
@@ -29,13 +30,15 @@ _ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
 
 @dataclass(frozen=True)
 class Draft:
-    """What a release of a study would hold, and the checks of it. history: of the topmost node."""
+    """What a release of a study would hold, and the checks of it. history: of the topmost node. adjustments: what
+    planners changed, in their order."""
 
     study: Study
     result: Result
     forecast: Forecast
     checks: list[Check]
     history: Floats
+    adjustments: list[dict[str, Any]]
 
     @property
     def holds(self) -> bool:
@@ -43,18 +46,38 @@ class Draft:
 
 
 def draft(study: Study) -> Draft:
-    """Check the forecast of a study as it would go out. Raises Conflict where the study has no result."""
+    """Check the forecast of a study as it would go out, with what planners changed. Raises Conflict where the study has
+    no result."""
     result = Result.objects.filter(study=study).defer("sheet", "accuracy", "evidence").first()
-    forecast = forecast_of(study)
-    if result is None or forecast is None:
+    if result is None:
         raise Conflict("This study has no result to publish yet.")
-    checks = check_forecast(forecast, study.recipe.nonnegative)
-    return Draft(study, result, forecast, checks, unpack(node_at(study.pk, "top").history))
+    found = adjustments.adjusted(study)
+    laid = adjustments.laid_over(study, found)
+    checks = [*check_forecast(found.forecast, study.recipe.nonnegative), _decided(found)]
+    return Draft(study, result, found.forecast, checks, unpack(node_at(study.pk, "top").history), laid)
+
+
+def _decided(found: adjustments.Adjusted) -> Check:
+    """Adjustments whose periods are past say nothing of this forecast; the others are laid, or somebody has to say what
+    becomes of them."""
+    waiting = sum(bool(one.problem) and one.node >= 0 and not one.past for one in found.outcomes.values())
+    laid = sum(not one.problem for one in found.outcomes.values())
+    return Check(
+        "every adjustment decided", not waiting,
+        f"{waiting} wait to be kept or withdrawn" if waiting else f"{laid} laid, each with its reason",
+    )  # fmt: skip
+
+
+def published_as(going_out: Draft) -> Release | None:
+    """The release that holds just this, not counting those withdrawn; None where there is none."""
+    ids = [one["id"] for one in going_out.adjustments]
+    own = Release.objects.filter(study=going_out.study, withdrawal=None).defer("forecasts").order_by("-number")
+    return next((one for one in own if [laid["id"] for laid in one.adjustments] == ids), None)
 
 
 def publish(study: Study, user: Any, note: str = "") -> Release:
     """Publish a study as the next release of its portfolio. Raises Unusable where a check does not hold, and Conflict
-    where this study is published already."""
+    where just this is published already."""
     going_out = draft(study)
     broken = next((check for check in going_out.checks if not check.holds), None)
     if broken is not None:
@@ -65,8 +88,9 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
     forecasts(forecast).write_parquet(buffer, row_group_size=_ROW_GROUP)
     packed = buffer.getvalue()
     with transaction.atomic():
-        if Release.objects.filter(study=study).exists():
-            raise Conflict(f"This study is published already, as {Release.objects.get(study=study)}.")
+        before = published_as(going_out)
+        if before is not None:
+            raise Conflict(f"This study is published already, as {before}.")
         last = Release.objects.filter(portfolio=study.portfolio).aggregate(Max("number"))["number__max"] or 0
         return Release.objects.create(
             portfolio=study.portfolio,
@@ -80,10 +104,23 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
             n_series=graph.n_series,
             n_nodes=graph.n_nodes,
             checks=[asdict(check) for check in going_out.checks],
+            recipe_text=adjustments.recipe_text(study),
+            adjustments=going_out.adjustments,
+            engine=version("tansy"),
             total=forecast.mean[0].tolist(),
             forecasts=packed,
             sha256=hashlib.sha256(packed).hexdigest(),
         )
+
+
+def withdraw(release: Release, user: Any, reason: str) -> Withdrawal:
+    """Say that a release is not to be used. Raises Unusable without a reason, Conflict where it was said before."""
+    if not reason.strip():
+        raise Unusable("Say why, so that those who use it know what to do.")
+    with transaction.atomic():
+        if Withdrawal.objects.filter(release=release).exists():
+            raise Conflict(f"{release} is withdrawn already.")
+        return Withdrawal.objects.create(release=release, made_by=user, reason=reason.strip())
 
 
 def as_csv(release: Release) -> bytes:
@@ -107,21 +144,38 @@ def rows(release: Release, filters: dict[str, str], start: int, limit: int) -> t
 
 
 def released_before(study: Study, ref: str) -> tuple[Release, dict[str, float]] | None:
-    """The newest release that is not of this study, and what it says of a node by period; None where it says nothing.
+    """The newest release that is not of this study and not withdrawn, and what it says of a node by period; None where
+    it says nothing.
 
     Raises Http404 where the study has no such node.
     """
     node = node_at(study.pk, ref)
-    others = Release.objects.filter(portfolio_id=study.portfolio_id).exclude(study=study)
+    others = Release.objects.filter(portfolio_id=study.portfolio_id, withdrawal=None).exclude(study=study)
     release = others.defer("forecasts").select_related("study__load", "study__result").order_by("-number").first()
     if release is None:
         return None
-    then = Node.objects.filter(study=release.study, ref=node.ref).only("layers").first()
+    then = Node.objects.filter(study=release.study, ref=node.ref).only("position").first()
     if then is None:
         return None
-    leads = release.study.result.leads
-    periods = release.study.load.timeline.after(leads).labels
-    return release, dict(zip(periods, unpack(then.layers, -1, leads)[-1].tolist(), strict=True))
+    own = node_rows(release, then.position)
+    return release, dict(zip(own["period"].to_list(), own[FORECAST].to_list(), strict=True))
+
+
+FORECAST = "forecast"
+
+
+def node_rows(release: Release, position: int) -> pl.DataFrame:
+    """The rows of one node of a release; nodes stand in their order, as many rows each as there are leads."""
+    leads = len(release.total)
+    table = pl.scan_parquet(io.BytesIO(Release.objects.values_list("forecasts", flat=True).get(pk=release.pk)))
+    return named_as_now(table).slice(position * leads, leads).collect()
+
+
+def named_as_now(table: pl.LazyFrame) -> pl.LazyFrame:
+    """Releases of earlier versions call the forecast `mean`; it had no adjustments."""
+    if FORECAST in table.collect_schema().names():
+        return table
+    return table.rename({"mean": FORECAST}).with_columns(pl.col(FORECAST).alias("statistical"))
 
 
 def total_of(going_out: Draft) -> dict[str, Any]:

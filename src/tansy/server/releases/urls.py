@@ -7,6 +7,7 @@ urlpatterns = [
     path("studies/<int:pk>/publish/", api.PublishView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/released/", api.ReleasedView.as_view()),
     path("portfolios/<int:pk>/releases/", api.ReleasesView.as_view()),
+    path("releases/<int:pk>/withdraw/", api.WithdrawReleaseView.as_view()),
     path("releases/<int:pk>/csv/", api.CsvView.as_view()),
     path("releases/<int:pk>/parquet/", api.ParquetView.as_view()),
     path("releases/<int:pk>/rows/", api.RowsView.as_view()),

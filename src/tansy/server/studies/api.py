@@ -24,7 +24,7 @@ from tansy.engine.study.recipe import BEST, read_recipe
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Portfolio
-from tansy.server.studies import services
+from tansy.server.studies import adjustments, services
 from tansy.server.studies.models import Node, Result, Run, Study, node_at, unpack
 
 
@@ -171,6 +171,19 @@ class KindSerializer(serializers.Serializer):
     window = serializers.FloatField(allow_null=True)
 
 
+class AdjustedBySerializer(serializers.Serializer):
+    """own: made for this very node, not for one above or below it."""
+
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    words = serializers.CharField()
+    reason = serializers.CharField()
+    made_by = serializers.CharField()
+    first = serializers.CharField()
+    last = serializers.CharField()
+    own = serializers.BooleanField()
+
+
 class NodeSerializer(serializers.Serializer):
     node = serializers.CharField()
     name = serializers.CharField()
@@ -187,8 +200,10 @@ class NodeSerializer(serializers.Serializer):
     history = NullableFloats(help_text="As methods see it, corrected.")
     received = NullableFloats(help_text="As received, where it differs; else null.", allow_null=True)
     base = NullableFloats()
+    statistical = NullableFloats(help_text="The forecast before planners changed it.")
     forecast = NullableFloats()
     bands = BandSerializer(many=True)
+    adjusted_by = AdjustedBySerializer(many=True, help_text="Adjustments that change this forecast.")
     method = serializers.CharField(allow_null=True)
     family = serializers.CharField(help_text="Of the method; empty without one.", allow_blank=True)
     searched = serializers.BooleanField(help_text="Whether the method looks for its form, which may change.")
@@ -362,7 +377,7 @@ class RecipeView(APIView):
     def get(self, request: Request, pk: int) -> HttpResponse:
         """The recipe as a file for `tansy run`."""
         study = get_object_or_404(Study, pk=pk)
-        response = HttpResponse(study.recipe_text, content_type="application/toml")
+        response = HttpResponse(adjustments.recipe_text(study), content_type="application/toml")
         response["Content-Disposition"] = f'attachment; filename="study-{study.pk}.toml"'
         return response
 
@@ -442,20 +457,21 @@ def parts_of(form: Form | None) -> list[str]:
     return [str(leaf) for leaf in form.leaves] if form and form.leaves != (form,) else []
 
 
-def _list(values: np.ndarray) -> list[float | None]:
+def rounded_list(values: np.ndarray) -> list[float | None]:
     """Four decimals are more than a screen shows; releases and downloads keep them all."""
     return [None if not np.isfinite(v) else round(v, 4) + 0.0 for v in values.tolist()]
 
 
-def _bands(quantiles: np.ndarray, levels: list[float]) -> list[dict[str, Any]]:
+def bands_of(quantiles: np.ndarray, levels: list[float]) -> list[dict[str, Any]]:
     """Widest first, as `levels` are."""
     return [
-        {"level": level, "low": _list(quantiles[b]), "high": _list(quantiles[-1 - b])} for b, level in enumerate(levels)
+        {"level": level, "low": rounded_list(quantiles[b]), "high": rounded_list(quantiles[-1 - b])}
+        for b, level in enumerate(levels)
     ]
 
 
 def _score(method: str, row: np.ndarray) -> dict[str, Any]:
-    mae, wape, rmsse, gain = _list(row[:4])
+    mae, wape, rmsse, gain = rounded_list(row[:4])
     return {
         "method": method,
         "mae": mae,
@@ -507,7 +523,7 @@ class NodeView(APIView):
         held = np.where(np.isnan(came), np.nan, within.sum(axis=1))
         briefs = {j: parse(methods[j]).brief for j in set(chosen_at.tolist()) if j >= 0}
         origins = []
-        origin_wape = _list(unpack(here.origin_wape))
+        origin_wape = rounded_list(unpack(here.origin_wape))
         for o, n_seen in enumerate(result.seen_at):
             origins.append(
                 {
@@ -515,15 +531,23 @@ class NodeView(APIView):
                     "at": n_seen - 1,
                     "method": methods[chosen_at[o]] if chosen_at[o] >= 0 else None,
                     "brief": briefs.get(int(chosen_at[o]), ""),
-                    "forecast": _list(tested[o]),
-                    "missed": _list(errors[o]),
+                    "forecast": rounded_list(tested[o]),
+                    "missed": rounded_list(errors[o]),
                     "held": [None if np.isnan(v) else int(v) for v in held[o].tolist()],
-                    "bands": _bands(tested_quantiles[o], levels),
+                    "bands": bands_of(tested_quantiles[o], levels),
                     "wape": origin_wape[o],
                 }
             )
         scores = unpack(here.scores, len(methods), 5)
-        hits = zip(levels, _list(unpack(here.hits)), strict=True)
+        hits = zip(levels, rounded_list(unpack(here.hits)), strict=True)
+        statistical = unpack(here.layers, -1, h)[-1]
+        forecast, quantiles = statistical, unpack(here.quantiles, 2 * len(levels), h)
+        adjusted_by: list[dict[str, Any]] = []
+        if adjustments.rows_of(result.study.portfolio).exists():
+            found = adjustments.adjusted(result.study)
+            forecast, quantiles = found.forecast.mean[here.position], found.forecast.quantiles[here.position]
+            statistical = found.statistical.statistical[here.position]
+            adjusted_by = adjustments.that_change(found, here.position)
         return Response(
             {
                 "node": here.ref,
@@ -538,11 +562,13 @@ class NodeView(APIView):
                 "season_length": timeline.season_length,
                 "periods": timeline.labels + timeline.after(h).labels,
                 "n_past": timeline.n_periods,
-                "history": _list(history),
-                "received": _list(unpack(here.received)) if here.received else None,
-                "base": _list(unpack(here.base)),
-                "forecast": _list(unpack(here.layers, -1, h)[-1]),
-                "bands": _bands(unpack(here.quantiles, 2 * len(levels), h), levels),
+                "history": rounded_list(history),
+                "received": rounded_list(unpack(here.received)) if here.received else None,
+                "base": rounded_list(unpack(here.base)),
+                "statistical": rounded_list(statistical),
+                "forecast": rounded_list(forecast),
+                "bands": bands_of(quantiles, levels),
+                "adjusted_by": adjusted_by,
                 "method": str(form) if form else None,
                 "family": form.family if form else "",
                 "searched": bool(form and form.searched),
@@ -557,6 +583,6 @@ class NodeView(APIView):
                 "published": _score("published", unpack(here.node_scores)),
                 "hits": [{"level": level, "share": share} for level, share in hits],
                 "origins": origins,
-                "usual_error": _list(np.sqrt(nan_mean(errors.reshape(1, -1) ** 2, axis=1)))[0],
+                "usual_error": rounded_list(np.sqrt(nan_mean(errors.reshape(1, -1) ** 2, axis=1)))[0],
             }
         )

@@ -26,6 +26,7 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.profile.decomposition import Parts
 from tansy.engine.study.driven import default_drivers, driven_methods
 from tansy.server.api.fields import whole_number
+from tansy.server.studies import adjustments
 from tansy.server.studies.api import NullableFloats
 from tansy.server.studies.models import unpack
 from tansy.server.studies.place import Place, place_at
@@ -369,6 +370,10 @@ class ForecastPartsView(APIView):
         left = published - np.sum([part.values for part in parts], axis=0)
         if np.abs(left).max() > 1e-9 * max(np.abs(published).max(), 1.0):
             parts.append(Part("reconciliation" + (" and rounding" if place.study.recipe.whole_units else ""), left))
+        if adjustments.rows_of(place.study.portfolio).exists():
+            changed = adjustments.adjusted(place.study).forecast.mean[place.node.position] - published
+            if changed.any():
+                parts.append(Part("adjustments", changed))
         answer["parts"] = [{"name": part.name, "values": numbers(part.values)} for part in parts]
         return Response(answer)
 

@@ -12,6 +12,7 @@ from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from numpy.typing import NDArray
 
+from tansy.engine.adjust.adjustment import Adjustment, read_adjustment
 from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.server.portfolios.models import Load, Portfolio
 
@@ -257,6 +258,36 @@ class KeptMethod(models.Model):
         """Let the backtest choose again. The entry stays, with its date."""
         self.withdrawn_at = timezone.now()
         self.save(update_fields=["withdrawn_at"])
+
+
+class AdjustmentRow(models.Model):
+    """One change that a planner makes to the forecast; it lives with the portfolio and holds for every study. Rows are
+    never edited: one is undone, redone or withdrawn, and decided anew by another row."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="adjustments")
+    act = models.PositiveIntegerField(help_text="Number within its portfolio of what was done at once, undone at once.")
+    entries = models.JSONField(help_text="As a recipe has them.")
+    node = models.CharField(max_length=1000, help_text="As `Graph.ids` has it.")
+    node_name = models.CharField(max_length=300)
+    study = models.ForeignKey(Study, on_delete=models.SET_NULL, null=True, related_name="+")
+    statistical = models.FloatField(help_text="Sum that was forecast for its periods when it was made.")
+    change = models.FloatField(help_text="What it changed of that.")
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+    undone = models.BooleanField(default=False, help_text="May be redone while nothing else was done after it.")
+    withdrawn_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, null=True, related_name="+")
+    withdrawn_at = models.DateTimeField(null=True)
+
+    class Meta:
+        verbose_name = "adjustment"
+        indexes = [models.Index(fields=["portfolio", "withdrawn_at"]), models.Index(fields=["portfolio", "act"])]
+
+    def __str__(self) -> str:
+        return f"{self.node_name}: {self.adjustment.words()}"
+
+    @property
+    def adjustment(self) -> Adjustment:
+        return read_adjustment(self.entries)
 
 
 def pack(values: NDArray[Any]) -> bytes:

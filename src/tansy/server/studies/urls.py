@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.studies import api, choice_api, fit_api, form_api, tries_api
+from tansy.server.studies import adjust_api, api, choice_api, fit_api, form_api, tries_api
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -23,6 +23,13 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<str:node>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),
     path("studies/<int:pk>/choice/", choice_api.ChoiceView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/keep/", tries_api.KeepView.as_view()),
+    path("studies/<int:pk>/adjustments/", adjust_api.StudyAdjustmentsView.as_view()),
+    path("studies/<int:pk>/adjusted/", adjust_api.AdjustedNodesView.as_view()),
+    path("portfolios/<int:pk>/adjustments/", adjust_api.AdjustmentsView.as_view()),
+    path("portfolios/<int:pk>/adjustments/undo/", adjust_api.UndoView.as_view()),
+    path("portfolios/<int:pk>/adjustments/redo/", adjust_api.RedoView.as_view()),
+    path("adjustments/<int:pk>/", adjust_api.AdjustmentView.as_view()),
+    path("adjustments/<int:pk>/decide/", adjust_api.DecideView.as_view()),
     path("portfolios/<int:pk>/kept/", tries_api.KeptView.as_view()),
     path("kept/<int:pk>/withdraw/", tries_api.WithdrawView.as_view()),
 ]

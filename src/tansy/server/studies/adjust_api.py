@@ -1,0 +1,291 @@
+"""Changing a forecast by hand: seen before it is kept, kept with a reason, undone and redone."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+import numpy as np
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers, status
+from rest_framework.generics import get_object_or_404
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from tansy.engine.adjust.adjustment import CHANGES, OVER, SPREADS, Adjustment, read_adjustment
+from tansy.engine.errors import AdjustmentError
+from tansy.engine.study.forecast import Forecast
+from tansy.server.api.fields import NumberField
+from tansy.server.portfolios.models import Portfolio
+from tansy.server.studies import adjustments
+from tansy.server.studies.api import BandSerializer, NullableFloats, bands_of, rounded_list
+from tansy.server.studies.models import AdjustmentRow, Result, Study, node_at
+
+_MOST_NODES = 500
+_MOST_MOVERS = 12
+
+
+class MakeAdjustmentSerializer(serializers.Serializer):
+    """One change for one node or several. With `preview` it is laid and shown, and not kept."""
+
+    nodes = serializers.ListField(child=serializers.CharField(), min_length=1, max_length=_MOST_NODES)
+    first = serializers.CharField(max_length=20)
+    last = serializers.CharField(max_length=20)
+    change = serializers.ChoiceField(choices=CHANGES)
+    amount = NumberField()
+    over = serializers.ChoiceField(choices=OVER, default="each")
+    spread = serializers.ChoiceField(choices=SPREADS, default="forecast")
+    locked = serializers.ListField(child=serializers.CharField(), max_length=_MOST_NODES, default=list)
+    reason = serializers.CharField(max_length=300, allow_blank=True, default="")
+    preview = serializers.BooleanField(default=False)
+
+
+class MoverSerializer(serializers.Serializer):
+    """before, after: sums over all leads."""
+
+    node = serializers.CharField()
+    name = serializers.CharField()
+    level = serializers.CharField()
+    before = serializers.FloatField()
+    after = serializers.FloatField()
+
+
+class ChangedLevelSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    n_nodes = serializers.IntegerField()
+    n_changed = serializers.IntegerField()
+
+
+class LaidSerializer(serializers.Serializer):
+    """What a change does: to its first node, and to all others. movers: those that change most."""
+
+    node = serializers.CharField()
+    name = serializers.CharField()
+    periods = serializers.ListField(child=serializers.CharField())
+    statistical = NullableFloats()
+    before = NullableFloats()
+    after = NullableFloats()
+    bands_before = BandSerializer(many=True)
+    bands = BandSerializer(many=True)
+    levels = ChangedLevelSerializer(many=True)
+    movers = MoverSerializer(many=True)
+    kept = serializers.ListField(
+        child=serializers.IntegerField(), help_text="Numbers of the adjustments; none yet of a preview."
+    )
+
+
+class AdjustmentSerializer(serializers.Serializer):
+    """state: laid, left (with the problem), undone, or withdrawn. before, after: sums of its periods in the study that
+    was asked for; null where it is not laid there."""
+
+    id = serializers.IntegerField()
+    act = serializers.IntegerField()
+    node = serializers.CharField(allow_null=True, help_text="In the study; null where it has none of that name.")
+    name = serializers.CharField()
+    words = serializers.CharField()
+    spread = serializers.CharField()
+    first = serializers.CharField()
+    last = serializers.CharField()
+    reason = serializers.CharField()
+    made_by = serializers.CharField()
+    made_at = serializers.DateTimeField()
+    state = serializers.CharField()
+    problem = serializers.CharField(allow_blank=True)
+    before = serializers.FloatField(allow_null=True)
+    after = serializers.FloatField(allow_null=True)
+
+
+class AdjustmentsSerializer(serializers.Serializer):
+    adjustments = AdjustmentSerializer(many=True)
+    can_undo = serializers.BooleanField()
+    can_redo = serializers.BooleanField()
+    reasons = serializers.ListField(child=serializers.CharField(), help_text="Used before, the most used first.")
+
+
+class ChangedNodesSerializer(serializers.Serializer):
+    """Entry i of each list belongs to the same node."""
+
+    node = serializers.ListField(child=serializers.CharField())
+    change = serializers.ListField(
+        child=serializers.FloatField(), help_text="Percent of what was forecast; 100 of none."
+    )
+
+
+def _asked(study: Study, data: dict[str, Any], forecast: Forecast) -> list[Adjustment]:
+    graph = forecast.graph
+
+    def where(ref: str) -> dict[str, str]:
+        return adjustments.where_of(graph, node_at(study.pk, ref).position)
+
+    shared = {
+        "from": data["first"], "to": data["last"], "change": data["change"], "amount": data["amount"],
+        "over": data["over"], "spread": data["spread"], "reason": data["reason"].strip(),
+        "locked": [where(ref) for ref in data["locked"]],
+    }  # fmt: skip
+    return [read_adjustment({**shared, "where": where(ref)}) for ref in dict.fromkeys(data["nodes"])]
+
+
+class StudyAdjustmentsView(APIView):
+    @extend_schema(request=MakeAdjustmentSerializer, responses={200: LaidSerializer, 201: LaidSerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Change what is forecast for nodes, or see what that would do. Others see why by its reason."""
+        study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
+        fields = MakeAdjustmentSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        data = fields.validated_data
+        try:
+            asked = _asked(study, data, adjustments.adjusted(study).forecast)
+            tried = adjustments.try_out(study, asked)
+            kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
+        except AdjustmentError as error:
+            name = {"from": "first", "to": "last", "where": "nodes"}.get(error.entry, error.entry)
+            raise serializers.ValidationError({name: [str(error)]}) from None
+        answer = _told(study, tried, [row.pk for row in kept])
+        return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
+
+
+def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, Any]:
+    graph, node = tried.after.graph, tried.placed[0].node
+    levels = Result.objects.only("band_levels").get(study=study).band_levels
+    change = (tried.after.mean - tried.before.mean).sum(axis=1)
+    moved = np.nonzero((tried.after.mean != tried.before.mean).any(axis=1))[0]
+    per_level = np.bincount(graph.level_of[moved], minlength=len(graph.levels))
+    largest = moved[np.argsort(-np.abs(change[moved]), kind="stable")][:_MOST_MOVERS]
+    return {
+        "node": graph.refs[node],
+        "name": graph.name(node),
+        "periods": tried.after.timeline.labels,
+        "statistical": rounded_list(tried.statistical.mean[node]),
+        "before": rounded_list(tried.before.mean[node]),
+        "after": rounded_list(tried.after.mean[node]),
+        "bands_before": bands_of(tried.before.quantiles[node], levels),
+        "bands": bands_of(tried.after.quantiles[node], levels),
+        "levels": [
+            {"name": level.name, "n_nodes": level.n_nodes, "n_changed": int(n)}
+            for level, n in zip(graph.levels, per_level.tolist(), strict=True)
+        ],
+        "movers": [
+            {
+                "node": graph.refs[i],
+                "name": graph.name(i),
+                "level": graph.levels[graph.level_of[i]].name,
+                "before": float(tried.before.mean[i].sum()),
+                "after": float(tried.after.mean[i].sum()),
+            }
+            for i in largest.tolist()
+        ],
+        "kept": kept,
+    }
+
+
+class AdjustedNodesView(APIView):
+    @extend_schema(responses=ChangedNodesSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """Nodes of a study whose forecast planners have changed, and by how much over all leads."""
+        study = get_object_or_404(Study.objects.select_related("portfolio"), pk=pk)
+        if not adjustments.rows_of(study.portfolio).exists():
+            return Response({"node": [], "change": []})
+        found = adjustments.adjusted(study)
+        before, after = found.statistical.mean, found.forecast.mean
+        moved = np.nonzero((before != after).any(axis=1))[0]
+        was, now = before[moved].sum(axis=1), after[moved].sum(axis=1)
+        change = np.where(was > 0.0, 100.0 * (now - was) / np.where(was > 0.0, was, 1.0), 100.0 * np.sign(now - was))
+        refs = found.forecast.graph.refs
+        return Response({"node": [refs[i] for i in moved.tolist()], "change": np.round(change, 2).tolist()})
+
+
+def _listed(portfolio: Portfolio, study: Study | None) -> dict[str, Any]:
+    rows = list(portfolio.adjustments.select_related("made_by").order_by("-id"))
+    found = adjustments.adjusted(study) if study else None
+    refs = found.forecast.graph.refs if found else []
+
+    def told(row: AdjustmentRow) -> dict[str, Any]:
+        one = row.adjustment
+        outcome = found.outcomes.get(row.pk) if found else None
+        state = "withdrawn" if row.withdrawn_at else "undone" if row.undone else "standing"
+        if outcome is not None:
+            state = "left" if outcome.problem else "laid"
+        laid = outcome is not None and not outcome.problem
+        return {
+            "id": row.pk,
+            "act": row.act,
+            "node": refs[outcome.node] if outcome and outcome.node >= 0 else None,
+            "name": row.node_name,
+            "words": one.words(),
+            "spread": one.spread,
+            "first": one.first,
+            "last": one.last,
+            "reason": one.reason,
+            "made_by": row.made_by.username,
+            "made_at": row.made_at,
+            "state": state,
+            "problem": outcome.problem if outcome else "",
+            "before": outcome.before if laid and outcome else None,
+            "after": outcome.after if laid and outcome else None,
+        }
+
+    return {
+        "adjustments": [told(row) for row in rows],
+        "can_undo": any(not row.withdrawn_at and not row.undone for row in rows),
+        "can_redo": any(not row.withdrawn_at and row.undone for row in rows),
+        "reasons": [reason for reason, _ in Counter(row.entries["reason"] for row in rows).most_common(20)],
+    }
+
+
+def _study_of(request: Request, portfolio: Portfolio) -> Study | None:
+    asked = request.query_params.get("study", "")
+    return get_object_or_404(Study, pk=asked, portfolio=portfolio) if asked.isdecimal() else None
+
+
+STUDY = OpenApiParameter("study", OpenApiTypes.INT, description="Say what becomes of each in this study.")
+
+
+class AdjustmentsView(APIView):
+    @extend_schema(parameters=[STUDY], responses=AdjustmentsSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """All adjustments of a portfolio, the newest first, those that stand no more among them."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        return Response(_listed(portfolio, _study_of(request, portfolio)))
+
+
+class UndoView(APIView):
+    @extend_schema(request=None, parameters=[STUDY], responses=AdjustmentsSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Undo what was adjusted last."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        adjustments.undo(portfolio)
+        return Response(_listed(portfolio, _study_of(request, portfolio)))
+
+
+class RedoView(APIView):
+    @extend_schema(request=None, parameters=[STUDY], responses=AdjustmentsSerializer)
+    def post(self, request: Request, pk: int) -> Response:
+        """Redo what was undone last."""
+        portfolio = get_object_or_404(Portfolio, pk=pk)
+        adjustments.redo(portfolio)
+        return Response(_listed(portfolio, _study_of(request, portfolio)))
+
+
+class AdjustmentView(APIView):
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, pk: int) -> Response:
+        """Withdraw an adjustment; it stays listed."""
+        adjustments.withdraw(get_object_or_404(AdjustmentRow, pk=pk), request.user)
+        return Response(status=status.HTTP_204_NO_CONTENT)
+
+
+class DecideView(APIView):
+    @extend_schema(
+        request=None, parameters=[OpenApiParameter("study", OpenApiTypes.INT, required=True)],
+        responses=AdjustmentsSerializer,
+    )  # fmt: skip
+    def post(self, request: Request, pk: int) -> Response:
+        """Keep an adjustment over the forecast of a study that has moved since it was made."""
+        row = get_object_or_404(AdjustmentRow.objects.select_related("portfolio"), pk=pk)
+        study = _study_of(request, row.portfolio)
+        if study is None:
+            raise serializers.ValidationError({"study": "Say over which study, as in ?study=7."})
+        adjustments.decide_again(row, study, request.user)
+        return Response(_listed(row.portfolio, study))

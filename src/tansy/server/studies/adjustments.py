@@ -1,0 +1,246 @@
+"""What planners change in forecasts: kept with the portfolio, laid over every study of it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from django.db.models import Max, QuerySet
+from django.utils import timezone
+from numpy.typing import NDArray
+
+from tansy.engine.adjust.adjustment import Adjustment, Placed, place
+from tansy.engine.adjust.layer import laid
+from tansy.engine.errors import AdjustmentError
+from tansy.engine.graph.graph import Graph
+from tansy.engine.study.adjusted import ground_of, with_placed
+from tansy.engine.study.forecast import Forecast
+from tansy.server.api.errors import Conflict, Unusable
+from tansy.server.portfolios.models import Portfolio
+from tansy.server.studies.models import AdjustmentRow, Result, Study
+from tansy.server.studies.services import forecast_of, prepared_of
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Outcome:
+    """What became of a standing adjustment in a study: the sum of its periods before and after, or why it was not laid.
+    node: number; -1 where the study has none of that name. past: none of its periods is forecast."""
+
+    node: int
+    before: float
+    after: float
+    problem: str
+    past: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Adjusted:
+    """A study's forecast with what stands, the forecast before, and what became of each adjustment, by its number."""
+
+    forecast: Forecast
+    statistical: Forecast
+    outcomes: dict[int, Outcome]
+
+
+def rows_of(portfolio: Portfolio) -> QuerySet[AdjustmentRow]:
+    """Those that stand, in the order in which they are laid."""
+    return portfolio.adjustments.filter(withdrawn_at=None, undone=False).order_by("id")
+
+
+def adjusted(study: Study) -> Adjusted:
+    """Raises Conflict where the study has not ended well."""
+    return _adjusted(study.pk, tuple(rows_of(study.portfolio).values_list("pk", flat=True)))
+
+
+@lru_cache(maxsize=2)
+def _statistical(pk: int) -> Forecast:
+    """A result is written once and stays, so that it is read once."""
+    found = forecast_of(Study.objects.select_related("load").get(pk=pk))
+    if found is None:
+        raise Conflict("This study has no result yet.")
+    return found
+
+
+@lru_cache(maxsize=4)
+def _adjusted(pk: int, ids: tuple[int, ...]) -> Adjusted:
+    """Rows are never edited, so that their numbers say all."""
+    statistical = _statistical(pk)
+    study = Study.objects.select_related("load").get(pk=pk)
+    prepared = prepared_of(study)
+    rows = {row.pk: row for row in AdjustmentRow.objects.filter(pk__in=ids)}
+    placed: list[Placed] = []
+    of: list[int] = []
+    outcomes: dict[int, Outcome] = {}
+    for number in ids:
+        try:
+            placed.append(_placed(rows[number], statistical, prepared.planned.panel))
+            of.append(number)
+        except AdjustmentError as error:
+            outcomes[number] = Outcome(-1, 0.0, 0.0, str(error))
+    forecast, found = with_placed(statistical, prepared, placed)
+    for number, one in zip(of, found, strict=True):
+        outcomes[number] = Outcome(
+            one.placed.node, one.step.before, one.step.after, one.step.problem, not len(one.placed.leads)
+        )
+    return Adjusted(forecast, statistical, outcomes)
+
+
+def _placed(row: AdjustmentRow, statistical: Forecast, panel: Any) -> Placed:
+    made = (row.statistical, row.change)
+    return place(row.adjustment, statistical.graph, panel, statistical.timeline, made)
+
+
+def that_change(found: Adjusted, node: int) -> list[dict[str, Any]]:
+    """What was laid and changes the forecast of a node, in its order."""
+    graph = found.forecast.graph
+    own = set(graph.below(np.array([node])).series.tolist())
+    laid_here = {
+        number: one
+        for number, one in found.outcomes.items()
+        if not one.problem and not own.isdisjoint(graph.below(np.array([one.node])).series.tolist())
+    }
+    rows = AdjustmentRow.objects.filter(pk__in=laid_here).select_related("made_by").order_by("pk")
+    return [
+        {
+            "id": row.pk, "name": row.node_name, "words": row.adjustment.words(), "reason": row.adjustment.reason,
+            "made_by": row.made_by.username, "first": row.adjustment.first, "last": row.adjustment.last,
+            "own": laid_here[row.pk].node == node,
+        }
+        for row in rows
+    ]  # fmt: skip
+
+
+def laid_over(study: Study, found: Adjusted) -> list[dict[str, Any]]:
+    """What is laid over the forecast of a study, in its order, as a release keeps it."""
+    laid_here = {number: one for number, one in found.outcomes.items() if not one.problem}
+    rows = AdjustmentRow.objects.filter(pk__in=laid_here).select_related("made_by").order_by("pk")
+    return [
+        {
+            "id": row.pk, "node": row.node, "name": row.node_name, "words": row.adjustment.words(),
+            "reason": row.adjustment.reason, "made_by": row.made_by.username, "made_at": row.made_at.isoformat(),
+            "before": laid_here[row.pk].before, "after": laid_here[row.pk].after,
+        }
+        for row in rows
+    ]  # fmt: skip
+
+
+def recipe_text(study: Study) -> str:
+    """The recipe of a study with what is laid over its forecast now, so that `tansy run` gives the same numbers."""
+    rows = list(rows_of(study.portfolio))
+    if not rows or not Result.objects.filter(study=study).exists():
+        return study.recipe_text
+    outcomes = adjusted(study).outcomes
+    standing = tuple(row.adjustment for row in rows if not outcomes[row.pk].problem)
+    recipe = study.recipe
+    return replace(recipe, adjustments=(*recipe.adjustments, *standing)).to_toml() if standing else study.recipe_text
+
+
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    _statistical.cache_clear()
+    _adjusted.cache_clear()
+
+
+@dataclass(frozen=True, eq=False)
+class Tried:
+    """What adjustments would do: the forecast of all nodes before and after, and the nodes that they are for."""
+
+    before: Forecast
+    after: Forecast
+    statistical: Forecast
+    placed: list[Placed]
+    changes: list[float]
+
+
+def try_out(study: Study, adjustments: Sequence[Adjustment]) -> Tried:
+    """Lay adjustments over what stands without keeping them. Raises AdjustmentError where one does not fit."""
+    now = adjusted(study)
+    prepared = prepared_of(study)
+    graph, panel, ahead = now.forecast.graph, prepared.planned.panel, now.forecast.timeline
+    placed = [place(one, graph, panel, ahead) for one in adjustments]
+    ground = ground_of(now.statistical, prepared)
+    _, steps = laid(replace(ground, mean=now.forecast.mean), placed)
+    for step in steps:
+        if step.problem:
+            raise AdjustmentError("amount", step.problem)
+    after, _ = with_placed(now.forecast, prepared, placed)
+    changes = [one.after - one.before for one in steps]
+    return Tried(now.forecast, after, now.statistical, placed, changes)
+
+
+def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[AdjustmentRow]:
+    """Keep adjustments as one act. Raises AdjustmentError where one does not fit, and Unusable without a reason."""
+    if any(not one.reason.strip() for one in adjustments):
+        raise Unusable("An adjustment needs a reason, so that others know why.")
+    tried = try_out(study, adjustments)
+    graph = tried.before.graph
+    signed = [replace(one, author=user.username) for one in adjustments]
+    with transaction.atomic():
+        study.portfolio.adjustments.filter(undone=True).update(
+            undone=False, withdrawn_at=timezone.now(), withdrawn_by=user
+        )
+        act = (study.portfolio.adjustments.aggregate(Max("act"))["act__max"] or 0) + 1
+        return [
+            AdjustmentRow.objects.create(
+                portfolio=study.portfolio,
+                act=act,
+                entries=one.entries(),
+                node=graph.ids[where.node],
+                node_name=graph.name(where.node),
+                study=study,
+                statistical=float(tried.statistical.mean[where.node, where.leads].sum()),
+                change=change,
+                made_by=user,
+            )
+            for one, where, change in zip(signed, tried.placed, tried.changes, strict=True)
+        ]
+
+
+def undo(portfolio: Portfolio) -> int:
+    """Undo the last act that stands; returns its number. Raises Conflict where there is none."""
+    with transaction.atomic():
+        last = rows_of(portfolio).order_by("-act").first()
+        if last is None:
+            raise Conflict("There is nothing to undo.")
+        portfolio.adjustments.filter(act=last.act, withdrawn_at=None).update(undone=True)
+        return last.act
+
+
+def redo(portfolio: Portfolio) -> int:
+    """Redo the act that was undone last. Raises Conflict where there is none."""
+    with transaction.atomic():
+        first = portfolio.adjustments.filter(undone=True, withdrawn_at=None).order_by("act").first()
+        if first is None:
+            raise Conflict("There is nothing to redo.")
+        portfolio.adjustments.filter(act=first.act, withdrawn_at=None).update(undone=False)
+        return first.act
+
+
+def withdraw(row: AdjustmentRow, user: Any) -> None:
+    """Raises Conflict where it stands no more."""
+    changed = AdjustmentRow.objects.filter(pk=row.pk, withdrawn_at=None).update(
+        withdrawn_at=timezone.now(), withdrawn_by=user, undone=False
+    )
+    if not changed:
+        raise Conflict("This adjustment does not stand any more.")
+
+
+def decide_again(row: AdjustmentRow, study: Study, user: Any) -> AdjustmentRow:
+    """Keep an adjustment over a forecast that has moved: the same change, made anew on this study."""
+    with transaction.atomic():
+        withdraw(row, user)
+        (found,) = keep(study, user, [row.adjustment])
+    return found
+
+
+def where_of(graph: Graph, node: int) -> dict[str, str]:
+    """Keys and attributes that name a node."""
+    found: dict[str, str] = json.loads(graph.ids[node])
+    return found

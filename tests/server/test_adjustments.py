@@ -1,0 +1,203 @@
+"""Adjustments through the API: seen before they are kept, the same in every page, file and release, undone whole."""
+
+from __future__ import annotations
+
+import io
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pytest
+from rest_framework.test import APIClient
+
+from tansy.engine.study import export
+from tansy.engine.study.prepared import prepare
+from tansy.engine.study.recipe import read_recipe
+from tansy.engine.study.run import run_study
+from tansy.server.releases.models import Release
+from tansy.server.studies import adjustments, running
+from tansy.server.studies.models import AdjustmentRow, Node, Study
+
+
+def ref(study: Study, name: str) -> str:
+    return str(Node.objects.get(study=study, name=name).ref)
+
+
+def change(client: APIClient, study: Study, name: str, **more: Any) -> Any:
+    ahead = study.load.timeline.after(6).labels
+    usual = {"first": ahead[0], "last": ahead[-1], "change": "percent", "amount": 10.0, "reason": "spring fair"}
+    asked = {"nodes": [ref(study, name)], **usual, **more}
+    return client.post(f"/api/studies/{study.pk}/adjustments/", asked, format="json")
+
+
+def page(client: APIClient, study: Study, name: str) -> dict[str, Any]:
+    found: dict[str, Any] = client.get(f"/api/studies/{study.pk}/nodes/{ref(study, name)}/").json()
+    return found
+
+
+TOTAL = "every product × every store"
+FLAT = """
+name = "later"
+[methods]
+candidates = ["naive"]
+fallback = ["naive"]
+[structure]
+product = ["group"]
+store = ["region"]
+[backtest]
+origins = 3
+step = 6
+leads = 6
+"""
+
+
+def test_a_change_is_seen_before_it_is_kept_and_is_everywhere_after(
+    client: APIClient, done: Study, tmp_path: Path
+) -> None:
+    before = page(client, done, "Herbs × every store")
+    assert before["adjusted_by"] == [] and before["statistical"] == before["forecast"]
+    seen = change(client, done, "Herbs × every store", preview=True)
+    assert seen.status_code == 200 and seen.json()["kept"] == [] and not AdjustmentRow.objects.exists()
+    np.testing.assert_allclose(seen.json()["after"], 1.1 * np.array(before["forecast"]), rtol=1e-4)
+    changed = {one["name"]: one["n_changed"] for one in seen.json()["levels"]}
+    assert changed["product × store"] == 9 and changed["group × all"] == 1 and changed["all × all"] == 1
+    assert seen.json()["movers"][0]["name"] in (TOTAL, "Herbs × every store")
+
+    kept = change(client, done, "Herbs × every store")
+    assert kept.status_code == 201 and kept.json()["after"] == seen.json()["after"]
+    own = page(client, done, "Herbs × every store")
+    assert own["forecast"] == seen.json()["after"] and own["statistical"] == before["forecast"]
+    assert own["bands"] == seen.json()["bands"] != before["bands"]
+    assert [(one["own"], one["reason"], one["made_by"]) for one in own["adjusted_by"]] == [
+        (True, "spring fair", "ines")
+    ]
+    above = page(client, done, TOTAL)
+    assert [one["own"] for one in above["adjusted_by"]] == [False]
+    added = np.array(above["forecast"]) - np.array(above["statistical"])
+    np.testing.assert_allclose(added, np.array(own["forecast"]) - np.array(own["statistical"]), atol=2e-4)
+    assert page(client, done, "Ferns × every store")["adjusted_by"] == []
+    marks = client.get(f"/api/studies/{done.pk}/adjusted/").json()
+    assert dict(zip(marks["node"], marks["change"], strict=True))[own["node"]] == 10.0
+    parts = client.get(f"/api/studies/{done.pk}/nodes/{own['node']}/parts/").json()["parts"]
+    if parts:  # of a method that can be taken apart
+        np.testing.assert_allclose(np.sum([one["values"] for one in parts], axis=0), own["forecast"], rtol=1e-4)
+
+    # the release, its file, and a run of its recipe without the server are the same numbers
+    draft = client.get(f"/api/studies/{done.pk}/draft/").json()
+    assert draft["holds"] and [one["reason"] for one in draft["adjustments"]] == ["spring fair"]
+    client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    release = Release.objects.get()
+    rows = pl.read_parquet(io.BytesIO(release.forecasts))
+    recipe = client.get(f"/api/studies/{done.pk}/recipe/").content.decode()
+    assert release.recipe_text == recipe and tomllib.loads(recipe)["adjustments"][0]["author"] == "ines"
+    again = export.forecasts(run_study(done.load.panel(), read_recipe(recipe)).published)
+    assert again.equals(rows) and (rows["forecast"] != rows["statistical"]).any()
+
+
+def test_acts_are_undone_and_redone_and_a_new_one_ends_that(client: APIClient, done: Study) -> None:
+    address = f"/api/portfolios/{done.portfolio.pk}/adjustments/"
+    start = page(client, done, TOTAL)
+    assert client.post(f"{address}undo/").status_code == 409
+    states = [start["forecast"]]
+    for amount in (10.0, -20.0, 30.0):
+        assert change(client, done, TOTAL, amount=amount).status_code == 201
+        states.append(page(client, done, TOTAL)["forecast"])
+    both = {"nodes": [ref(done, "Plant 0 × S0"), ref(done, "Plant 1 × S0")], "change": "add", "amount": 5.0}
+    assert len(change(client, done, TOTAL, **both).json()["kept"]) == 2  # one act
+    states.append(page(client, done, TOTAL)["forecast"])
+    for k in (3, 2, 1, 0):
+        listed = client.post(f"{address}undo/?study={done.pk}").json()
+        assert page(client, done, TOTAL)["forecast"] == states[k]
+        assert listed["can_undo"] == (k > 0) and listed["can_redo"]
+    assert page(client, done, TOTAL) == start
+    for k in (1, 2, 3, 4):
+        client.post(f"{address}redo/")
+        assert page(client, done, TOTAL)["forecast"] == states[k]
+    assert client.post(f"{address}redo/").status_code == 409
+    client.post(f"{address}undo/")
+    change(client, done, TOTAL, amount=1.0, reason="another")
+    listed = client.get(f"{address}?study={done.pk}").json()
+    assert not listed["can_redo"] and listed["reasons"][0] == "spring fair"
+    assert [one["state"] for one in listed["adjustments"]] == ["laid", "withdrawn", "withdrawn", "laid", "laid", "laid"]
+    first = listed["adjustments"][-1]
+    assert client.delete(f"/api/adjustments/{first['id']}/").status_code == 204
+    assert client.delete(f"/api/adjustments/{first['id']}/").status_code == 409
+
+
+def test_what_cannot_be_is_said_at_its_field_and_nothing_is_kept(client: APIClient, done: Study) -> None:
+    for wrong, field, sentence in (
+        ({"reason": " "}, "", "needs a reason"),
+        ({"change": "add", "amount": -1e6}, "amount", "below zero"),
+        ({"first": "soon"}, "first", "no period such as"),
+        ({"change": "lift"}, "change", "not a valid choice"),
+        ({"locked": [ref(done, TOTAL)]}, "amount", "locked itself"),
+        ({"amount": "nan"}, "amount", ""),
+        ({"nodes": []}, "nodes", ""),
+    ):
+        answer = change(client, done, TOTAL, **wrong)
+        assert answer.status_code in (400, 422), answer.content
+        assert sentence in answer.json()["detail"] and (not field or field in answer.json()["errors"])
+    assert change(client, done, TOTAL, nodes=["0123456789abcdef"]).status_code == 404
+    assert not AdjustmentRow.objects.exists()
+
+
+def test_a_new_study_keeps_what_still_makes_sense_and_asks_about_the_rest(client: APIClient, done: Study) -> None:
+    ahead = done.load.timeline.after(6).labels
+    change(client, done, "Herbs × every store", amount=50.0)
+    change(client, done, "Ferns × every store", change="add", amount=1.0, reason="a plant more")
+    change(client, done, TOTAL, first=ahead[0], last=ahead[0], reason="this week")
+    client.post(f"/api/portfolios/{done.portfolio.pk}/studies/", {"recipe": FLAT}, format="json")
+    later = Study.objects.latest("pk")
+    running.carry_out(later.run)
+    listed = client.get(f"/api/portfolios/{done.portfolio.pk}/adjustments/?study={later.pk}").json()["adjustments"]
+    by_reason = {one["reason"]: one for one in listed}
+    assert by_reason["a plant more"]["state"] == "left" and "has moved by" in by_reason["a plant more"]["problem"]
+    draft = client.get(f"/api/studies/{later.pk}/draft/").json()
+    assert not draft["holds"] and client.post(f"/api/studies/{later.pk}/publish/", {}, format="json").status_code == 422
+    assert page(client, later, "Ferns × every store")["adjusted_by"][0]["reason"] != "a plant more"
+
+    for one in listed:
+        if one["state"] == "left":
+            answer = client.post(f"/api/adjustments/{one['id']}/decide/?study={later.pk}")
+            assert answer.status_code == 200, answer.content
+    found = client.get(f"/api/portfolios/{done.portfolio.pk}/adjustments/?study={later.pk}").json()["adjustments"]
+    assert {one["state"] for one in found if one["state"] != "withdrawn"} == {"laid"}
+    ferns = page(client, later, "Ferns × every store")
+    assert (np.array(ferns["forecast"]) > np.array(ferns["statistical"])).all()
+    assert client.get(f"/api/studies/{later.pk}/draft/").json()["holds"]
+
+
+def test_a_study_goes_out_again_where_somebody_changed_it_and_a_release_can_be_withdrawn(
+    client: APIClient, done: Study
+) -> None:
+    def publish() -> Any:
+        return client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+
+    assert publish().status_code == 201 and publish().status_code == 409
+    change(client, done, TOTAL)
+    assert client.get(f"/api/studies/{done.pk}/draft/").json()["published_as"] is None
+    assert publish().json()["number"] == 2 and publish().status_code == 409
+    second = Release.objects.get(number=2)
+    address = f"/api/releases/{second.pk}/withdraw/"
+    assert client.post(address, {"reason": ""}, format="json").status_code == 400
+    assert client.post(address, {"reason": "wrong fair"}, format="json").status_code == 201
+    assert client.post(address, {"reason": "again"}, format="json").status_code == 409
+    listed = client.get(f"/api/portfolios/{done.portfolio.pk}/releases/").json()
+    assert [one["withdrawal"] and one["withdrawal"]["reason"] for one in listed] == ["wrong fair", None]
+    assert client.get(f"/api/releases/{second.pk}/csv/").status_code == 200  # it stays as it is
+    assert publish().status_code == 201  # once more, as the one with these numbers is withdrawn
+    with pytest.raises(TypeError, match="frozen"):
+        second.withdrawal.save()
+
+
+def test_standing_adjustments_are_those_of_the_engine(client: APIClient, done: Study) -> None:
+    change(client, done, "Herbs × North", amount=40.0, spread="reconcile", locked=[ref(done, TOTAL)])
+    found = adjustments.adjusted(done)
+    (row,) = AdjustmentRow.objects.all()
+    prepared = prepare(done.load.panel(), done.recipe)
+    node = prepared.graph.position[row.node]
+    np.testing.assert_allclose(found.forecast.mean[node], 1.4 * found.statistical.mean[node])
+    np.testing.assert_allclose(found.forecast.mean[0], found.statistical.mean[0])
+    assert row.change == pytest.approx(0.4 * row.statistical)
