@@ -29,7 +29,8 @@ def change(client: APIClient, study: Study, name: str, **more: Any) -> Any:
     ahead = study.load.timeline.after(6).labels
     usual = {"first": ahead[0], "last": ahead[-1], "change": "percent", "amount": 10.0, "reason": "spring fair"}
     asked = {"nodes": [ref(study, name)], **usual, **more}
-    return client.post(f"/api/studies/{study.pk}/adjustments/", asked, format="json")
+    act = {name: asked.pop(name) for name in ("reason", "preview") if name in asked}
+    return client.post(f"/api/studies/{study.pk}/adjustments/", {"changes": [asked], **act}, format="json")
 
 
 def page(client: APIClient, study: Study, name: str) -> dict[str, Any]:
@@ -138,7 +139,7 @@ def test_what_cannot_be_is_said_at_its_field_and_nothing_is_kept(client: APIClie
     ):
         answer = change(client, done, TOTAL, **wrong)
         assert answer.status_code in (400, 422), answer.content
-        assert sentence in answer.json()["detail"] and (not field or field in answer.json()["errors"])
+        assert sentence in answer.json()["detail"] and (not field or field in str(answer.json()["errors"]))
     assert change(client, done, TOTAL, nodes=["0123456789abcdef"]).status_code == 404
     assert not AdjustmentRow.objects.exists()
 

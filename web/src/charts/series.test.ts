@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { Schema } from '../api/client';
 import type { Colours } from './colours';
-import { firstShown, hits, placed, seriesOptions, spansOf } from './series';
+import { firstShown, hits, placed, said, seriesOptions, spansOf } from './series';
 
 const colours = new Proxy({}, { get: (_, name) => String(name) }) as Colours;
 const origin: Schema['Origin'] = {
@@ -31,6 +31,9 @@ const node: Schema['Node'] = {
   received: null,
   history: [9, null, 11, 20],
   base: [10, 10],
+  statistical: [10, 11],
+  statistical_bands: [],
+  adjusted_by: [],
   forecast: [10, 11],
   bands: [
     { level: 95, low: [5, 4], high: [15, 16] },
@@ -54,6 +57,27 @@ const node: Schema['Node'] = {
 };
 
 describe('the picture of a series', () => {
+  it('draws what planners changed over the forecast, a tick where it differs, and the band as it was', () => {
+    const changed = {
+      ...node,
+      forecast: [10, 14],
+      statistical_bands: [{ level: 95, low: [5, 4], high: [15, 16] }],
+    };
+    const { series } = seriesOptions(changed, null, 'all', colours);
+    const data = (name: string) =>
+      (series.find((one) => 'name' in one && one.name === name) as { data: unknown[] } | undefined)?.data;
+    expect(data('forecast')).toEqual([null, null, null, 20, 10, 11]);
+    expect(data('adjusted')).toEqual([null, null, null, null, 10, 14]);
+    expect(data('changed')).toEqual([[5, 14]]);
+    expect(data('band before 1')).toEqual([null, null, null, null, 15, 16]);
+    expect(said(changed, 5)).toContain('adjusted 14<br>statistical 11');
+    expect(
+      seriesOptions(node, null, 'all', colours).series.some(
+        (one) => 'name' in one && one.name === 'adjusted',
+      ),
+    ).toBe(false);
+  });
+
   it('leaves a missing value as a gap', () => {
     const sold = seriesOptions(node, null, 'all', colours).series.find(
       (one) => 'name' in one && one.name === 'sold',
@@ -102,7 +126,8 @@ describe('the picture of a series', () => {
     const weekly = { n_past: 182, season_length: 52, origins: [{ at: 100 }] } as unknown as Schema['Node'];
     expect(firstShown(weekly, '2')).toBe(78);
     expect(firstShown({ ...weekly, n_past: 20 }, '1')).toBe(0);
-    expect(spansOf(weekly)).toEqual({ spans: ['1', '2', 'all'], first: '2' });
+    expect(spansOf(weekly)).toEqual({ spans: ['near', '1', '2', 'all'], first: '2' });
+    expect(firstShown({ ...weekly, periods: Array(195).fill('') }, 'near')).toBe(169);
     // two weeks of days do not reach back to the origins
     const daily = {
       n_past: 900,

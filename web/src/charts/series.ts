@@ -8,12 +8,14 @@ import { rings } from './rings';
 type Node = Schema['Node'];
 type Value = number | null;
 
-export type Span = '1' | '2' | 'origins' | 'all';
-type Past = Pick<Node, 'n_past' | 'season_length' | 'origins'>;
+export type Span = 'near' | '1' | '2' | 'origins' | 'all';
+type Past = Pick<Node, 'n_past' | 'season_length' | 'origins' | 'periods'>;
 
-/** First period that is shown: so many seasons before the end, or a season before the first origin. */
+/** First period that is shown: so many seasons before the end, a season before the first origin, or, near, as much of
+ * the past as is forecast. */
 export function firstShown(node: Past, span: Span): number {
   if (span === 'all') return 0;
+  if (span === 'near') return Math.max(0, node.n_past - (node.periods.length - node.n_past));
   const season = Math.max(node.season_length, 12);
   const first = span === 'origins' ? firstOrigin(node) - season : node.n_past - Number(span) * season;
   return Math.max(0, first);
@@ -26,8 +28,8 @@ function firstOrigin(node: Past): number {
 /** The spans to choose from, and the one at first view: two seasons, or more where origins lie before them. */
 export function spansOf(node: Past): { spans: Span[]; first: Span } {
   return firstOrigin(node) > firstShown(node, '2')
-    ? { spans: ['1', '2', 'all'], first: '2' }
-    : { spans: ['1', '2', 'origins', 'all'], first: 'origins' };
+    ? { spans: ['near', '1', '2', 'all'], first: '2' }
+    : { spans: ['near', '1', '2', 'origins', 'all'], first: 'origins' };
 }
 
 /** Values placed at their periods, nothing elsewhere. */
@@ -165,7 +167,13 @@ export function said(node: Node, at: number): string {
   const received = node.received?.[at] ?? null;
   if (lead < 0 && received !== null && received !== node.history[at])
     lines.push(`as received ${fixed(received, digits)}`);
-  if (lead >= 0) lines.push(`forecast ${fixed(node.forecast[lead], digits)}`);
+  if (lead >= 0 && node.forecast[lead] === node.statistical[lead])
+    lines.push(`forecast ${fixed(node.forecast[lead], digits)}`);
+  else if (lead >= 0)
+    lines.push(
+      `adjusted ${fixed(node.forecast[lead], digits)}`,
+      `statistical ${fixed(node.statistical[lead], digits)}`,
+    );
   for (const band of lead >= 0 ? node.bands : [])
     lines.push(`${band.level} %: ${fixed(band.low[lead], digits)} to ${fixed(band.high[lead], digits)}`);
   if (back && before !== null) lines.push(`a ${back.noun} before ${fixed(before, digits)}`);
@@ -191,10 +199,46 @@ export function digitsOf(node: Pick<Node, 'received' | 'history'>): number {
   return most >= 1000 || (most >= 20 && sold.every((value) => Number.isInteger(value))) ? 0 : 1;
 }
 
+/** Whether planners changed what was forecast, in any period. */
+export function isAdjusted(node: Pick<Node, 'forecast' | 'statistical'>): boolean {
+  return node.forecast.some((value, lead) => value !== node.statistical[lead]);
+}
+
+/** The forecast with what planners changed, a tick at each changed period, and where the widest band was before. */
+function adjustedLines(node: Node, colours: Colours) {
+  if (!isAdjusted(node)) return [];
+  const length = node.periods.length;
+  const changed = node.forecast.flatMap((value, lead) =>
+    value === node.statistical[lead] ? [] : [[node.n_past + lead, value]],
+  );
+  const widest = node.statistical_bands[0];
+  const before = [widest?.low ?? [], widest?.high ?? []].map((values, i) => ({
+    ...lineOf(`band before ${i}`, placed(values, node.n_past, length), colours.forecast, 1, {
+      type: 'dotted',
+    }),
+    tooltip: { show: false },
+  }));
+  return [
+    ...before,
+    lineOf('adjusted', placed(node.forecast, node.n_past, length), colours.teal, 2),
+    {
+      name: 'changed',
+      type: 'scatter',
+      symbol: 'rect',
+      symbolSize: [2, 9],
+      z: 6,
+      silent: true,
+      tooltip: { show: false },
+      itemStyle: { color: colours.teal },
+      data: changed,
+    },
+  ];
+}
+
 export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span: Span, colours: Colours) {
   const length = node.periods.length;
   const lastKnown = node.history.at(-1) ?? null;
-  const joined = [lastKnown, ...node.forecast];
+  const joined = [lastKnown, ...node.statistical];
   const ahead = node.bands.map((one, i) =>
     band(
       { start: node.n_past, low: one.low, high: one.high, colour: bandColour(one.level, colours, false) },
@@ -265,6 +309,7 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
       lineOf('sold', placed(node.history, 0, length), colours.ink, 1.5),
       ...(node.received ? [rings(node.received, node.history, colours)] : []),
       lineOf('forecast', placed(joined, node.n_past - 1, length), colours.forecast, 2),
+      ...adjustedLines(node, colours),
       bandNames(node, firstShown(node, span), colours),
     ],
   };

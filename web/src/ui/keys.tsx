@@ -6,6 +6,8 @@ const KEYS: [string, string][] = [
   ['arrows', 'Field: move between cells · Series: move between origins'],
   ['Enter', 'Field: open the node'],
   ['space', 'Field: fold or unfold the row; with Shift, the column'],
+  ['x', 'Field: mark the node, to adjust all that are marked; or click with Ctrl'],
+  ['Ctrl+Z', 'while adjusting: undo; with Shift, redo'],
   ['j, k', 'the next, the one before: Series, Corrections'],
   ['d, s, l', 'Look: difference once more, the seasonal difference, logarithms'],
   ['a, d, o', 'Corrections: accept, leave as it is, open again'],

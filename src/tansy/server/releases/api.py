@@ -127,8 +127,8 @@ class DraftView(APIView):
         study = get_object_or_404(Study, pk=pk)
         draft = services.draft(study)
         published = services.published_as(draft)
-        others = Release.objects.filter(portfolio=study.portfolio).exclude(study=study).order_by("-number")
-        last = others.first()
+        others = Release.objects.filter(portfolio=study.portfolio, withdrawal=None).order_by("-number")
+        last = others.exclude(pk=published.pk if published else None).defer("forecasts").first()
         return Response(
             {
                 "study": study.pk,

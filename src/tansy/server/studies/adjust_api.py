@@ -27,8 +27,8 @@ _MOST_NODES = 500
 _MOST_MOVERS = 12
 
 
-class MakeAdjustmentSerializer(serializers.Serializer):
-    """One change for one node or several. With `preview` it is laid and shown, and not kept."""
+class AskedChangeSerializer(serializers.Serializer):
+    """One change, of one node or of each of several."""
 
     nodes = serializers.ListField(child=serializers.CharField(), min_length=1, max_length=_MOST_NODES)
     first = serializers.CharField(max_length=20)
@@ -38,6 +38,12 @@ class MakeAdjustmentSerializer(serializers.Serializer):
     over = serializers.ChoiceField(choices=OVER, default="each")
     spread = serializers.ChoiceField(choices=SPREADS, default="forecast")
     locked = serializers.ListField(child=serializers.CharField(), max_length=_MOST_NODES, default=list)
+
+
+class MakeAdjustmentsSerializer(serializers.Serializer):
+    """What is done at once, and undone at once. With `preview` it is laid and shown, and not kept."""
+
+    changes = serializers.ListField(child=AskedChangeSerializer(), min_length=1, max_length=_MOST_NODES)
     reason = serializers.CharField(max_length=300, allow_blank=True, default="")
     preview = serializers.BooleanField(default=False)
 
@@ -65,9 +71,9 @@ class LaidSerializer(serializers.Serializer):
     name = serializers.CharField()
     periods = serializers.ListField(child=serializers.CharField())
     statistical = NullableFloats()
+    statistical_bands = BandSerializer(many=True)
     before = NullableFloats()
     after = NullableFloats()
-    bands_before = BandSerializer(many=True)
     bands = BandSerializer(many=True)
     levels = ChangedLevelSerializer(many=True)
     movers = MoverSerializer(many=True)
@@ -105,34 +111,40 @@ class AdjustmentsSerializer(serializers.Serializer):
 
 
 class ChangedNodesSerializer(serializers.Serializer):
-    """Entry i of each list belongs to the same node."""
+    """Entry i of `node` and of `change` belongs to the same node. periods: of the forecast."""
 
     node = serializers.ListField(child=serializers.CharField())
     change = serializers.ListField(
         child=serializers.FloatField(), help_text="Percent of what was forecast; 100 of none."
     )
+    periods = serializers.ListField(child=serializers.CharField())
 
 
 def _asked(study: Study, data: dict[str, Any], forecast: Forecast) -> list[Adjustment]:
-    graph = forecast.graph
+    graph, reason = forecast.graph, data["reason"].strip()
 
     def where(ref: str) -> dict[str, str]:
         return adjustments.where_of(graph, node_at(study.pk, ref).position)
 
-    shared = {
-        "from": data["first"], "to": data["last"], "change": data["change"], "amount": data["amount"],
-        "over": data["over"], "spread": data["spread"], "reason": data["reason"].strip(),
-        "locked": [where(ref) for ref in data["locked"]],
-    }  # fmt: skip
-    return [read_adjustment({**shared, "where": where(ref)}) for ref in dict.fromkeys(data["nodes"])]
+    return [
+        read_adjustment(
+            {
+                "where": where(ref), "from": one["first"], "to": one["last"], "change": one["change"],
+                "amount": one["amount"], "over": one["over"], "spread": one["spread"], "reason": reason,
+                "locked": [where(locked) for locked in one["locked"]],
+            }
+        )
+        for one in data["changes"]
+        for ref in dict.fromkeys(one["nodes"])
+    ]  # fmt: skip
 
 
 class StudyAdjustmentsView(APIView):
-    @extend_schema(request=MakeAdjustmentSerializer, responses={200: LaidSerializer, 201: LaidSerializer})
+    @extend_schema(request=MakeAdjustmentsSerializer, responses={200: LaidSerializer, 201: LaidSerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Change what is forecast for nodes, or see what that would do. Others see why by its reason."""
         study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
-        fields = MakeAdjustmentSerializer(data=request.data)
+        fields = MakeAdjustmentsSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         data = fields.validated_data
         try:
@@ -157,10 +169,10 @@ def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, 
         "node": graph.refs[node],
         "name": graph.name(node),
         "periods": tried.after.timeline.labels,
-        "statistical": rounded_list(tried.statistical.mean[node]),
+        "statistical": rounded_list(tried.statistical.statistical[node]),
+        "statistical_bands": bands_of(tried.statistical.quantiles[node], levels),
         "before": rounded_list(tried.before.mean[node]),
         "after": rounded_list(tried.after.mean[node]),
-        "bands_before": bands_of(tried.before.quantiles[node], levels),
         "bands": bands_of(tried.after.quantiles[node], levels),
         "levels": [
             {"name": level.name, "n_nodes": level.n_nodes, "n_changed": int(n)}
@@ -184,16 +196,19 @@ class AdjustedNodesView(APIView):
     @extend_schema(responses=ChangedNodesSerializer)
     def get(self, request: Request, pk: int) -> Response:
         """Nodes of a study whose forecast planners have changed, and by how much over all leads."""
-        study = get_object_or_404(Study.objects.select_related("portfolio"), pk=pk)
+        study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
         if not adjustments.rows_of(study.portfolio).exists():
-            return Response({"node": [], "change": []})
+            leads = get_object_or_404(Result.objects.only("leads"), study=study).leads
+            return Response({"node": [], "change": [], "periods": study.load.timeline.after(leads).labels})
         found = adjustments.adjusted(study)
         before, after = found.statistical.mean, found.forecast.mean
         moved = np.nonzero((before != after).any(axis=1))[0]
         was, now = before[moved].sum(axis=1), after[moved].sum(axis=1)
         change = np.where(was > 0.0, 100.0 * (now - was) / np.where(was > 0.0, was, 1.0), 100.0 * np.sign(now - was))
         refs = found.forecast.graph.refs
-        return Response({"node": [refs[i] for i in moved.tolist()], "change": np.round(change, 2).tolist()})
+        periods = found.forecast.timeline.labels
+        nodes = [refs[i] for i in moved.tolist()]
+        return Response({"node": nodes, "change": np.round(change, 2).tolist(), "periods": periods})
 
 
 def _listed(portfolio: Portfolio, study: Study | None) -> dict[str, Any]:

@@ -201,6 +201,7 @@ class NodeSerializer(serializers.Serializer):
     received = NullableFloats(help_text="As received, where it differs; else null.", allow_null=True)
     base = NullableFloats()
     statistical = NullableFloats(help_text="The forecast before planners changed it.")
+    statistical_bands = BandSerializer(many=True)
     forecast = NullableFloats()
     bands = BandSerializer(many=True)
     adjusted_by = AdjustedBySerializer(many=True, help_text="Adjustments that change this forecast.")
@@ -541,7 +542,8 @@ class NodeView(APIView):
         scores = unpack(here.scores, len(methods), 5)
         hits = zip(levels, rounded_list(unpack(here.hits)), strict=True)
         statistical = unpack(here.layers, -1, h)[-1]
-        forecast, quantiles = statistical, unpack(here.quantiles, 2 * len(levels), h)
+        statistical_quantiles = unpack(here.quantiles, 2 * len(levels), h)
+        forecast, quantiles = statistical, statistical_quantiles
         adjusted_by: list[dict[str, Any]] = []
         if adjustments.rows_of(result.study.portfolio).exists():
             found = adjustments.adjusted(result.study)
@@ -566,6 +568,7 @@ class NodeView(APIView):
                 "received": rounded_list(unpack(here.received)) if here.received else None,
                 "base": rounded_list(unpack(here.base)),
                 "statistical": rounded_list(statistical),
+                "statistical_bands": bands_of(statistical_quantiles, levels),
                 "forecast": rounded_list(forecast),
                 "bands": bands_of(quantiles, levels),
                 "adjusted_by": adjusted_by,

@@ -22,6 +22,8 @@ const line = (name: string, depth: number, parent: number, series: number): Line
   series,
 });
 const spark = btoa(String.fromCharCode(10, 20, 30));
+const CHANGED = { node: ['1'], change: [-15], periods: ['2026-W44', '2026-W45'] };
+
 const sheet: Sheet = {
   rows: [
     line('All products', 0, -1, 4),
@@ -30,6 +32,7 @@ const sheet: Sheet = {
     line('Spade', 2, 1, 2),
   ],
   columns: [line('All centres', 0, -1, 4), line('Coast', 1, 0, 2), line('Hills', 1, 0, 2)],
+  adjusted: [],
   node: ['n0', 'n1', 'n2', 'n3', 'n4', 'n5', 'n6'],
   row: [0, 1, 2, 3, 2, 3, 2],
   column: [0, 0, 0, 0, 1, 1, 2],
@@ -48,7 +51,7 @@ function Here() {
 }
 
 function open(search = '', answer: { status?: number; body?: unknown } = { body: sheet }) {
-  serve(() => answer);
+  serve(({ path }) => (path.endsWith('/adjusted/') ? { body: CHANGED } : answer));
   show(
     <>
       <Field />
@@ -82,7 +85,7 @@ const current = () => document.querySelector('.current')?.getAttribute('aria-lab
 
 describe('the Field', () => {
   it('is found by Back as it was left: folds, current cell, and the keys', async () => {
-    serve(() => ({ body: sheet }));
+    serve(({ path }) => ({ body: path.endsWith('/adjusted/') ? CHANGED : sheet }));
     show(<FieldOnly />, '/p/:portfolio/s/:study/:place/*', '/p/1/s/7/field');
     const grid = await screen.findByRole('grid');
     expect(document.activeElement).not.toBe(grid);

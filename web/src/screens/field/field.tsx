@@ -9,6 +9,8 @@ import { count } from '../../ui/format';
 import { recall, remember } from '../../ui/kept';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
+import { AdjustPicked } from '../adjust/picked';
+import { changedNodes } from '../adjust/queries';
 import { Cell, ColumnHead, HEAD, Legend, NAMES, ROW, RowHead } from './parts';
 import {
   cellIndex,
@@ -23,12 +25,21 @@ import {
   worst,
 } from './tree';
 
+/** What a number of a lens is of. */
+const BESIDE = { gain: '', wape: '% of volume', rmsse: 'RMSSE', adjusted: 'of what was forecast' };
+
 const NARROWEST = 75;
 const WIDEST = 118;
 
 export function Field() {
   const { portfolio, study } = useParams();
   const data = useQuery(sheetQuery(Number(study)));
+  const changed = useQuery(changedNodes(Number(study))).data;
+  const sheet = useMemo((): Sheet | undefined => {
+    if (!data.data) return undefined;
+    const by = new Map(changed?.node.map((node, i) => [node, changed.change[i] ?? 0]));
+    return { ...data.data, adjusted: data.data.node.map((node) => by.get(node) ?? null) };
+  }, [data.data, changed]);
   if (data.isPending) return <Loading what="the field" />;
   if (data.error instanceof ApiError && data.error.status === 409) {
     return (
@@ -42,7 +53,7 @@ export function Field() {
     );
   }
   if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
-  return <FieldSheet sheet={data.data} />;
+  return sheet && <FieldSheet sheet={sheet} ahead={changed?.periods ?? []} />;
 }
 
 /** Width of an element, followed as it changes. */
@@ -73,7 +84,7 @@ interface Left {
   left: number;
 }
 
-function FieldSheet({ sheet }: { sheet: Sheet }) {
+function FieldSheet({ sheet, ahead }: { sheet: Sheet; ahead: string[] }) {
   const { portfolio, study } = useParams();
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
@@ -150,6 +161,16 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
   useEffect(() => {
     performance.mark('field-painted');
   }, []);
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  const pick = useCallback(
+    (node: string) =>
+      setPicked((before) => {
+        const next = new Set(before);
+        if (!next.delete(node)) next.add(node);
+        return next;
+      }),
+    [],
+  );
 
   const move = (row: number, place: number) => {
     const next = {
@@ -179,7 +200,12 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
     else if (event.key === 'Enter') {
       const cell = at(row, place);
       if (cell !== undefined) open(sheet.node[cell] ?? 'top');
-    } else if (event.key === ' ' && event.shiftKey) {
+    } else if (event.key === 'x') {
+      const cell = at(row, place);
+      const node = cell === undefined ? undefined : sheet.node[cell];
+      if (node !== undefined) pick(node);
+    } else if (event.key === 'Escape' && picked.size) setPicked(new Set());
+    else if (event.key === ' ' && event.shiftKey) {
       if (hasChildren(sheet.columns, place)) setOpenColumns(toggled(openColumns, place));
     } else if (event.key === ' ') {
       if (hasChildren(sheet.rows, row)) setOpenRows(toggled(openRows, row));
@@ -235,7 +261,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
                 <span className="block text-xs text-second">
                   {lens === 'gain'
                     ? `error ${Math.abs(sheet.gain[cell] ?? 0).toFixed(0)} % above the seasonal naive`
-                    : `${lensText(lens, sheet[lens][cell])} ${lens === 'wape' ? '% of volume' : 'RMSSE'}`}
+                    : `${lensText(lens, sheet[lens][cell])} ${BESIDE[lens]}`}
                 </span>
               </li>
             ))}
@@ -252,6 +278,7 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
           aria-label={`${words?.label}, products down and places across`}
           aria-rowcount={rows.length + 1}
           aria-colcount={columns.length + 1}
+          aria-multiselectable="true"
           aria-activedescendant={`cell-${here.row}-${here.column}`}
           onKeyDown={onKeyDown}
           className="relative min-h-0 flex-1 overflow-auto outline-none! [&:focus-visible_.current]:outline-2"
@@ -317,6 +344,9 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
                         nPast={sheet.n_past}
                         name={cell === undefined ? 'not on sale' : names(cell)}
                         node={cell === undefined ? undefined : sheet.node[cell]}
+                        adjusted={cell === undefined ? undefined : sheet.adjusted[cell]}
+                        picked={cell !== undefined && picked.has(sheet.node[cell] ?? '')}
+                        pick={pick}
                         open={open}
                       />
                     );
@@ -332,6 +362,15 @@ function FieldSheet({ sheet }: { sheet: Sheet }) {
             })}
           </div>
         </div>
+        {picked.size > 0 && ahead.length > 0 && (
+          <AdjustPicked
+            portfolio={Number(portfolio)}
+            study={Number(study)}
+            picked={picked}
+            ahead={ahead}
+            close={() => setPicked(new Set())}
+          />
+        )}
         <Legend worse={words?.worse ?? ''} better={words?.better ?? ''} unit={words?.unit ?? ''} />
       </div>
     </Page>

@@ -99,6 +99,9 @@ export const Cell = memo(function Cell({
   nPast,
   name,
   node,
+  adjusted,
+  picked,
+  pick,
   open,
 }: {
   id: string;
@@ -112,6 +115,10 @@ export const Cell = memo(function Cell({
   nPast: number;
   name: string;
   node: string | undefined;
+  /** By how much planners changed it, in percent. */
+  adjusted: number | null | undefined;
+  picked: boolean;
+  pick: (node: string) => void;
   open: (node: string) => void;
 }) {
   const paths = useMemo(
@@ -120,6 +127,7 @@ export const Cell = memo(function Cell({
   );
   const shade = tint(lens, value);
   const text = lensText(lens, value);
+  const said = lensText('adjusted', adjusted);
   return (
     // biome-ignore lint/a11y/useSemanticElements: the grid is made of boxes
     // biome-ignore lint/a11y/useFocusableInteractive: the grid holds the focus and takes the keys
@@ -127,9 +135,14 @@ export const Cell = memo(function Cell({
     <div
       role="gridcell"
       id={id}
-      aria-label={`${name}${text && `, ${lens} ${text}`}`}
-      title={name}
-      onClick={() => node !== undefined && open(node)}
+      aria-label={`${name}${text && `, ${lens} ${text}`}${said && lens !== 'adjusted' ? `, adjusted ${said}` : ''}`}
+      aria-selected={picked}
+      title={said ? `${name}, adjusted ${said}` : name}
+      onClick={(event) => {
+        if (node === undefined) return;
+        if (event.ctrlKey || event.metaKey || event.shiftKey) pick(node);
+        else open(node);
+      }}
       className={`absolute top-0 border-r border-b border-base-100 ${node === undefined ? '' : 'cursor-pointer'} ${
         current ? 'current z-1 outline-base-content -outline-offset-1' : ''
       }`}
@@ -153,6 +166,10 @@ export const Cell = memo(function Cell({
           <path d={paths.ahead} stroke="var(--forecast)" strokeWidth="1.4" />
         </svg>
       )}
+      {said && (
+        <span className="absolute top-0 left-0 h-0 w-0 border-t-[8px] border-r-[8px] border-t-accent border-r-transparent" />
+      )}
+      {picked && <span className="absolute inset-0 border-2 border-accent" />}
       <span className="absolute right-1 bottom-0 text-[11px]">{text}</span>
     </div>
   );

@@ -23,6 +23,7 @@ const rows = [
 const sheet: Sheet = {
   rows,
   columns: [line('All', 0, -1), line('Coast', 1, 0)],
+  adjusted: [],
   node: ['n0', 'n1', 'n2', 'n3'],
   row: [0, 1, 0, 4],
   column: [0, 0, 1, 1],

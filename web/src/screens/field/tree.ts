@@ -2,9 +2,10 @@
 import type { Schema } from '../../api/client';
 import { signed } from '../../ui/format';
 
-export type Sheet = Schema['Sheet'];
+/** The Field, and by how much planners changed each node, in percent; null where they did not. */
+export type Sheet = Schema['Sheet'] & { adjusted: (number | null)[] };
 export type Line = Schema['TreeRow'];
-export type Lens = 'gain' | 'wape' | 'rmsse';
+export type Lens = 'gain' | 'wape' | 'rmsse' | 'adjusted';
 
 /** Positions of the lines that are shown: those whose ancestors are all unfolded. */
 export function visible(lines: Line[], unfolded: ReadonlySet<number>): number[] {
@@ -79,6 +80,13 @@ export const LENSES: { value: Lens; label: string; unit: string; worse: string; 
     worse: 'large',
     better: 'small',
   },
+  {
+    value: 'adjusted',
+    label: 'adjusted by planners',
+    unit: 'Change of the forecast in %, over all its periods',
+    worse: 'less',
+    better: 'more',
+  },
 ];
 
 /** Upper ends of the tints from worse to better; gain rises, errors fall. */
@@ -86,6 +94,7 @@ const STEPS: Record<Lens, number[]> = {
   gain: [-15, -3, 3, 12, 25],
   wape: [80, 60, 45, 30, 20],
   rmsse: [1.2, 1, 0.85, 0.7, 0.55],
+  adjusted: [-25, -10, 0, 10, 25],
 };
 
 /** 1 (worst) to 6 (best), 0 where the lens has no value. */
@@ -93,13 +102,16 @@ export function tint(lens: Lens, value: number | null | undefined): number {
   if (value === null || value === undefined) return 0;
   const steps = STEPS[lens];
   const passed =
-    lens === 'gain' ? steps.filter((step) => value >= step) : steps.filter((step) => value <= step);
+    lens === 'gain' || lens === 'adjusted'
+      ? steps.filter((step) => value >= step)
+      : steps.filter((step) => value <= step);
   return passed.length + 1;
 }
 
 export function lensText(lens: Lens, value: number | null | undefined): string {
   if (value === null || value === undefined) return '';
   if (lens === 'gain') return signed(value, 0);
+  if (lens === 'adjusted') return `${signed(value, Math.abs(value) < 10 ? 1 : 0)} %`;
   return lens === 'wape' ? value.toFixed(0) : value.toFixed(2);
 }
 

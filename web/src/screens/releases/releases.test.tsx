@@ -20,12 +20,16 @@ const release = (number: number): Schema['Release'] => ({
   n_nodes: 1012,
   checks: [],
   total: [10, 11],
+  adjustments: [],
+  withdrawal: null,
+  engine: '1',
   sha256: 'f00d',
 });
 const draft: Schema['Draft'] = {
   study: 8,
   study_name: 'With prices',
   holds: true,
+  adjustments: [],
   published_as: null,
   checks: [
     { name: 'adds up', holds: true, found: 'largest gap 0' },
@@ -50,6 +54,8 @@ function open(
     if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load: {} }] };
     if (path === '/api/portfolios/1/studies/') return { body: [{ id: 8, run: { state: 'done' } }] };
     if (path === '/api/portfolios/1/releases/') return { body: releases };
+    if (path === '/api/portfolios/1/adjustments/')
+      return { body: { adjustments: [], can_undo: false, can_redo: false, reasons: [] } };
     if (path === '/api/studies/8/draft/') {
       const last = releases.length > 1 ? { published_as: 2 } : {};
       return { body: { ...draft, ...changes, ...last } };

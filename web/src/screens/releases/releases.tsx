@@ -8,10 +8,12 @@ import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
 import { totalOptions } from '../../charts/total';
+import { Dialog } from '../../ui/dialog';
 import { count, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
+import { Adjustments } from '../adjust/adjustments';
 import { draft as draftQuery } from './queries';
 import { Tokens } from './tokens';
 
@@ -88,6 +90,7 @@ export function Releases() {
           </p>
         )}
         <GoingOut draft={draft} />
+        <Adjustments portfolio={portfolio} study={study} />
         <Published list={list.data} />
         <Tokens example={list.data[0]?.id} />
       </div>
@@ -168,7 +171,10 @@ function Published({ list }: { list: Schema['Release'][] }) {
           <tbody>
             {list.map((release) => (
               <tr key={release.id}>
-                <td className="font-semibold">R{release.number}</td>
+                <td className="font-semibold">
+                  R{release.number}
+                  {release.withdrawal && <span className="ml-1 font-normal text-error">withdrawn</span>}
+                </td>
                 <td>
                   {when(release.published_at)} by {release.published_by}
                 </td>
@@ -180,7 +186,20 @@ function Published({ list }: { list: Schema['Release'][] }) {
                   {release.first} to {release.last}
                 </td>
                 <td className="num">{count(release.n_nodes)}</td>
-                <td>{release.note}</td>
+                <td>
+                  {release.note}
+                  {release.adjustments.length > 0 && (
+                    <span className="block text-second">
+                      {count(release.adjustments.length)} adjustment
+                      {release.adjustments.length === 1 ? '' : 's'}
+                    </span>
+                  )}
+                  {release.withdrawal && (
+                    <span className="block text-error">
+                      {release.withdrawal.reason} ({release.withdrawal.made_by})
+                    </span>
+                  )}
+                </td>
                 <td className="space-x-3 whitespace-nowrap">
                   <a className="link" href={`/api/releases/${release.id}/csv/`} download>
                     CSV
@@ -188,6 +207,7 @@ function Published({ list }: { list: Schema['Release'][] }) {
                   <a className="link" href={`/api/releases/${release.id}/parquet/`} download>
                     Parquet
                   </a>
+                  {!release.withdrawal && <WithdrawRelease release={release} />}
                 </td>
               </tr>
             ))}
@@ -195,5 +215,66 @@ function Published({ list }: { list: Schema['Release'][] }) {
         </table>
       )}
     </section>
+  );
+}
+
+/** Say that a release is not to be used; it stays as it is. */
+function WithdrawRelease({ release }: { release: Schema['Release'] }) {
+  const [asking, setAsking] = useState(false);
+  const [reason, setReason] = useState('');
+  const client = useQueryClient();
+  const send = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST('/api/releases/{id}/withdraw/', { params: { path: { id: release.id } }, body: { reason } }),
+      ),
+    onSuccess: () => {
+      setAsking(false);
+      client.invalidateQueries({ queryKey: releasesQuery(release.portfolio).queryKey });
+      client.invalidateQueries({ queryKey: ['draft'] });
+      client.invalidateQueries({ queryKey: ['released'] });
+    },
+  });
+  return (
+    <>
+      <button type="button" className="link" onClick={() => setAsking(true)}>
+        Withdraw
+      </button>
+      {asking && (
+        <Dialog title={`Withdraw R${release.number}`} close={() => setAsking(false)}>
+          <form
+            className="space-y-3 whitespace-normal"
+            onSubmit={(event) => {
+              event.preventDefault();
+              send.mutate();
+            }}
+          >
+            <p>It stays as it is and can still be read, marked as withdrawn; that cannot be taken back.</p>
+            <label className="block">
+              <span className="text-second">Reason</span>
+              <input
+                className="input input-sm w-full"
+                required
+                maxLength={400}
+                value={reason}
+                onChange={(event) => setReason(event.target.value)}
+              />
+            </label>
+            {send.isError && (
+              <p role="alert" className="text-error">
+                {send.error.message}
+              </p>
+            )}
+            <button
+              type="submit"
+              className="btn btn-sm btn-primary"
+              disabled={!reason.trim() || send.isPending}
+            >
+              Withdraw R{release.number}
+            </button>
+          </form>
+        </Dialog>
+      )}
+    </>
   );
 }

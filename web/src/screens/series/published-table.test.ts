@@ -10,6 +10,7 @@ const node = {
   periods: ['2024-Q1', '2024-Q2', '2024-Q3', '2024-Q4', '2025-Q1', '2025-Q2', '2025-Q3', '2025-Q4'],
   history: [10, 20, 30, null, 50, 60],
   received: null,
+  statistical: [33.5, 44],
   forecast: [33.5, 44],
   bands: [
     { level: 95, low: [20, null], high: [50, null] },

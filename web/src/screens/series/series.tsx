@@ -6,12 +6,17 @@ import type { Schema } from '../../api/client';
 import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
-import { hits, type Span, seriesOptions, spansOf } from '../../charts/series';
+import { hits, isAdjusted, type Span, seriesOptions, spansOf } from '../../charts/series';
 import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { typing } from '../../ui/typing';
+import { AdjustedBy } from '../adjust/adjusted-by';
+import { begun, changesOf, type Draft } from '../adjust/draft';
+import { AdjustForm, useSettled } from '../adjust/form';
+import { AdjustHandles, type Handle } from '../adjust/handles';
+import { type Asked, preview } from '../adjust/queries';
 import { DriversPage } from './drivers';
 import { ErrorMap } from './error-map';
 import { kindSentence } from './explain';
@@ -29,6 +34,7 @@ import { WorkingsPage } from './workings';
 type Node = Schema['Node'];
 
 const SPANS: Record<Span, string> = {
+  near: 'near',
   1: '1 season',
   2: '2 seasons',
   origins: 'since the first origin',
@@ -74,7 +80,8 @@ function NodeView({
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
   const { spans, first } = spansOf(node);
-  const span = spans.find((one) => one === search.get('span')) ?? first;
+  const adjusting = search.get('adjust') !== null;
+  const span = spans.find((one) => one === search.get('span')) ?? (adjusting ? 'near' : first);
   const wanted = node.origins.findIndex((one) => one.period === search.get('origin'));
   const chosen = wanted >= 0 ? wanted : null;
   const set = useCallback(
@@ -107,6 +114,7 @@ function NodeView({
     return () => window.removeEventListener('keydown', onKey);
   }, [go, node.previous, node.next]);
   const page = PAGES.find((one) => one.value === search.get('page'))?.value ?? 'forecast';
+  const adjust = useAdjusting(study, node, adjusting);
   const title = <Trail node={node} base={base} />;
   const actions = (
     <>
@@ -148,14 +156,39 @@ function NodeView({
     <Page title={title} actions={actions} aside={<Why study={study} node={node} />}>
       <div className="p-[18px]">
         <Picture
-          node={node}
+          node={adjust.shown}
           span={span}
           chosen={chosen}
+          onDrag={adjusting ? adjust.type : undefined}
           onSpan={(value) => set({ span: value })}
           onOrigin={(index) => set({ origin: index === null ? null : (node.origins[index]?.period ?? null) })}
         />
         <OriginLine node={node} chosen={chosen} />
-        <PublishedTable study={study} node={node} />
+        <AdjustedBy node={node} portfolio={portfolio} />
+        {adjusting && (
+          <AdjustForm
+            portfolio={portfolio}
+            study={study}
+            of={node.name}
+            ahead={adjust.ahead}
+            draft={adjust.draft}
+            setDraft={adjust.setDraft}
+            changes={adjust.changes}
+            laid={adjust.laid}
+            problem={adjust.problem}
+            close={() => {
+              adjust.setDraft(null);
+              set({ adjust: null });
+            }}
+          />
+        )}
+        <PublishedTable
+          study={study}
+          node={adjust.shown}
+          typed={adjusting ? adjust.draft.typed : undefined}
+          onType={adjust.typeAll}
+          adjust={adjusting ? undefined : () => set({ adjust: '1' })}
+        />
         <ErrorMap
           node={node}
           chosen={chosen}
@@ -167,6 +200,32 @@ function NodeView({
       </div>
     </Page>
   );
+}
+
+/** What is being changed about a node, and the node as it would be. */
+function useAdjusting(study: number, node: Node, open: boolean) {
+  const ahead = useMemo(() => node.periods.slice(node.n_past), [node]);
+  const [kept, setDraft] = useState<Draft | null>(null);
+  const draft = useMemo(() => kept ?? begun(ahead.length), [kept, ahead]);
+  const changes = useMemo(
+    () => (open ? changesOf(draft, [node.node], ahead) : []),
+    [open, draft, node, ahead],
+  );
+  const settled = useSettled(JSON.stringify(changes));
+  const asked = useMemo(() => JSON.parse(settled) as Asked[], [settled]);
+  const found = useQuery({ ...preview(study, asked), placeholderData: keepPreviousData });
+  const laid = changes.length && asked.length && !found.isError ? found.data : undefined;
+  const shown = useMemo(
+    () => (laid ? { ...node, forecast: laid.after, bands: laid.bands } : node),
+    [node, laid],
+  );
+  const typeAll = (typed: Record<number, string>) =>
+    setDraft({ ...draft, typed: { ...draft.typed, ...typed } });
+  const type = (lead: number, value: number) =>
+    typeAll({
+      [lead]: String(Math.round(value * 100) / 100 >= 20 ? Math.round(value) : Math.round(value * 10) / 10),
+    });
+  return { ahead, draft, setDraft, changes, laid, shown, problem: found.error, type, typeAll };
 }
 
 function Trail({ node, base }: { node: Node; base: string }) {
@@ -202,19 +261,22 @@ function Picture({
   node,
   span,
   chosen,
+  onDrag,
   onSpan,
   onOrigin,
 }: {
   node: Node;
   span: Span;
   chosen: number | null;
+  /** Where the forecast can be dragged. */
+  onDrag: ((lead: number, value: number) => void) | undefined;
   onSpan: (span: Span) => void;
   onOrigin: (index: number | null) => void;
 }) {
   const colours = useColours();
   const origin = chosen === null ? null : (node.origins[chosen] ?? null);
   const options = useMemo(() => seriesOptions(node, origin, span, colours), [node, origin, span, colours]);
-  const [frame, setFrame] = useState<{ ticks: Tick[]; top: number; bottom: number }>();
+  const [frame, setFrame] = useState<{ ticks: Tick[]; handles: Handle[]; top: number; bottom: number }>();
   const chart = useRef<Instance | null>(null);
   const place = useCallback(() => {
     const made = chart.current;
@@ -224,15 +286,25 @@ function Picture({
     const ticks = node.origins
       .map((one, index) => ({ index, x: x(one.at) }))
       .filter((tick) => Number.isFinite(tick.x) && inside(tick.x));
-    setFrame({ ticks, top: 18, bottom: made.getHeight() - 44 });
+    const handles = node.forecast.flatMap((value, lead) => {
+      const at = made.convertToPixel({ xAxisIndex: 0, yAxisIndex: 0 }, [node.n_past + lead, value ?? 0]);
+      return at.every(Number.isFinite) ? [{ lead, x: at[0] ?? 0, y: at[1] ?? 0 }] : [];
+    });
+    setFrame({ ticks, handles, top: 18, bottom: made.getHeight() - 44 });
   }, [node]);
+  const valueAt = useCallback((y: number) => {
+    const at = chart.current?.convertFromPixel({ xAxisIndex: 0, yAxisIndex: 0 }, [0, y]);
+    return at?.[1] ?? 0;
+  }, []);
+  const adjusted = isAdjusted(node);
   const unit = periods(node.frequency, 1);
   return (
     <section aria-label="Picture">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <b>Units a {unit}</b>
         <Key colour="var(--color-base-content)" label="sold" />
-        <Key colour="var(--forecast)" label="forecast" />
+        <Key colour="var(--forecast)" label={adjusted ? 'statistical forecast' : 'forecast'} />
+        {adjusted && <Key colour="var(--color-accent)" label="adjusted" />}
         {node.received && (
           <span className="flex items-center gap-1.5 text-[13px]">
             <span className="inline-block h-2.5 w-2.5 rounded-full border-[1.5px] border-accent" /> as
@@ -271,6 +343,15 @@ function Picture({
             bottom={frame.bottom}
             chosen={chosen}
             onChoose={onOrigin}
+          />
+        )}
+        {frame && onDrag && (
+          <AdjustHandles
+            handles={frame.handles}
+            ahead={node.periods.slice(node.n_past)}
+            values={node.forecast}
+            valueAt={valueAt}
+            onSet={onDrag}
           />
         )}
       </div>
