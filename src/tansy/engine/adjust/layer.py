@@ -14,7 +14,7 @@ from tansy.engine.adjust.adjustment import Adjustment, Placed
 from tansy.engine.adjust.spread import TooLittle, spread, whole
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
-from tansy.engine.reconcile.around import Clash, around_fixed, rows_of
+from tansy.engine.reconcile.around import Clash, alike, around_fixed, rows_of
 from tansy.engine.reconcile.projection import weights
 
 Floats = NDArray[np.float64]
@@ -68,31 +68,38 @@ def laid(ground: Ground, placed: Sequence[Placed]) -> tuple[Floats, list[Step]]:
         except AdjustmentError as error:
             steps.append(Step(float(before.sum()), float(before.sum()), str(error)))
     mean = ground.mean.copy()
-    changed = finest != ground.mean[graph.n_aggregates :]
-    if changed.any():
-        leads = np.nonzero(changed.any(axis=0))[0]
-        touched = graph.summation.sum_up(changed[:, leads].astype(np.float64)) > 0.0
-        mean[:, leads] = np.where(touched, graph.summation.sum_up(finest[:, leads]), mean[:, leads])
+    changed = finest != mean[graph.n_aggregates :]
+    leads = np.nonzero(changed.any(axis=0))[0]
+    if len(leads):
+        touched = graph.summation.sum_up(changed.any(axis=1).astype(np.float64)) > 0.0
+        mean[np.ix_(touched, leads)] = graph.summation.sum_up(finest[:, leads])[touched]
     return mean, steps
 
 
-def bands(ground: Ground, mean: Floats, quantiles: Floats, probabilities: Floats) -> Floats:
+def bands(
+    ground: Ground, mean: Floats, quantiles: Floats, probabilities: Floats, nodes: Integers | None = None
+) -> Floats:
     """Quantiles [nodes, Q, H] of the adjusted forecast `mean` [nodes, H]: as wide, beside what is expected, as those
-    before. Where nothing was expected before, those of a count that is expected so."""
-    before = ground.mean
+    before. Where nothing was expected before, those of a count that is expected so.
+
+    nodes: the numbers of these rows; without them, all nodes of `ground`.
+    """
+    before = ground.mean if nodes is None else ground.mean[nodes]
     rows = np.nonzero((mean != before).any(axis=1))[0]
     found = quantiles.copy()
     was, now, own = before[rows, None], mean[rows, None], quantiles[rows]
     ratio = np.divide(now, was, out=np.ones_like(now), where=was > 0.0)
-    counted = now + ndtri(probabilities)[None, :, None] * np.sqrt(np.maximum(now, 0.0))
-    scaled = np.where(was > 0.0, own * ratio, np.where(now > 0.0, np.maximum(counted, 0.0), own + (now - was)))
+    scaled = np.where(was > 0.0, own * ratio, own + (now - was))
+    new = ((was <= 0.0) & (now > 0.0))[:, 0]
+    if new.any():
+        at, lead = np.nonzero(new)
+        expected = now[at, 0, lead][:, None]
+        counted = np.maximum(expected + ndtri(probabilities) * np.sqrt(expected), 0.0)
+        scaled.transpose(0, 2, 1)[at, lead] = counted
     if ground.whole:
         outward = (probabilities > 0.5)[None, :, None]
-        drawn = np.where(outward, np.ceil(scaled - 1e-9), np.floor(scaled + 1e-9))
-        scaled = np.where(now != was, drawn, own)
-    else:
-        scaled = np.where(now != was, scaled, own)
-    found[rows] = scaled + 0.0
+        scaled = np.where(outward, np.ceil(scaled - 1e-9), np.floor(scaled + 1e-9))
+    found[rows] = np.where(now != was, scaled, own) + 0.0
     return found
 
 
@@ -220,7 +227,9 @@ def _around(ground: Ground, own: Floats, placed: Placed, wanted: Floats) -> Floa
         still[below] = False
     w = weights(ground.metric, graph.summation, ground.variance)
     try:
-        found = around_fixed(graph.summation, base, w, fixed, values, still, ground.nonnegative)
+        # whole numbers are as near as half a unit each anyway
+        negligible = {"negligible": 1.0} if ground.whole else {}
+        found = around_fixed(graph.summation, base, w, fixed, values, still, ground.nonnegative, **negligible)
     except Clash as clash:
         raise AdjustmentError("locked", _in_words(graph, clash)) from None
     return _whole_around(graph, found, fixed, values) if ground.whole else found
@@ -240,8 +249,7 @@ def _whole_around(graph: Graph, found: Floats, fixed: Integers, values: Floats) 
     """Whole numbers near `found` [finest, leads] whose fixed nodes [k] have the whole `values` [k, leads]: series that
     lie below the same fixed nodes are rounded together, to sums that are as near as can be."""
     rows = rows_of(graph.summation, fixed)
-    kinds, of_kind = np.unique(rows.T, axis=0, return_inverse=True)
-    of_kind = of_kind.ravel()
+    kinds, of_kind = alike(rows)
     members = [np.nonzero(of_kind == k)[0] for k in range(len(kinds))]
     result = np.empty_like(found)
     for h in range(found.shape[1]):

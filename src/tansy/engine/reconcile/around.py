@@ -43,13 +43,26 @@ def rows_of(summation: Summation, nodes: Integers) -> Floats:
     return rows
 
 
+def alike(rows: Floats) -> tuple[Floats, Integers]:
+    """Finest nodes that lie below the same of some nodes, from rows [k, finest]: what each sort lies below [sorts, k],
+    and the sort of each, [finest]."""
+    number = np.zeros(rows.shape[1], dtype=np.int64)
+    for row in rows:
+        _, number = np.unique(2 * number + (row > 0.0), return_inverse=True)
+    _, first = np.unique(number, return_index=True)
+    return rows.T[first], number
+
+
 def around_fixed(
-    summation: Summation, base: Floats, w: Floats, fixed: Integers, values: Floats, still: Booleans, nonnegative: bool
-) -> Floats:
+    summation: Summation, base: Floats, w: Floats, fixed: Integers, values: Floats, still: Booleans, nonnegative: bool,
+    negligible: float = 1e-3,
+) -> Floats:  # fmt: skip
     """Finest nodes, [finest, leads], of the closest coherent point to `base` [nodes, leads], where nodes `fixed` [k]
     have `values` [k, leads].
 
-    w: diagonal of W, [nodes]. still: [finest], which stay at zero. nonnegative: no finest node below zero.
+    w: diagonal of W, [nodes]. still: [finest], which stay at zero. nonnegative: no finest node below zero. negligible:
+    where no more than this share of what the fixed nodes change lies below zero at a lead, it is cut off and taken from
+    the others in proportion, instead of looking for the very closest point: that takes a factorisation for every lead.
     Raises Clash where the values cannot be had together.
     """
     rows = rows_of(summation, fixed)
@@ -57,11 +70,28 @@ def around_fixed(
     found, _ = _closest(summation, base, w, rows, values, still)
     if nonnegative:
         scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
+        cut = np.maximum(-found, 0.0).sum(axis=0)
+        small = (cut > 0.0) & (cut <= negligible * np.abs(values - base[fixed]).max(axis=0))
+        if small.any():
+            found[:, small] = _cut_off(found[:, small], rows)
         for lead in np.nonzero((found < -_MET * scale).any(axis=0))[0].tolist():
             one = slice(lead, lead + 1)
             found[:, one] = _without_negatives(summation, base[:, one], w, rows, values[:, one], still, fixed)
         found = np.maximum(found, 0.0)
     return found
+
+
+def _cut_off(finest: Floats, rows: Floats) -> Floats:
+    """What is below zero [finest, leads] at zero, and taken from the others below the same fixed nodes in proportion;
+    as it was where they have too little."""
+    _, sort = alike(rows)
+    kept = np.maximum(finest, 0.0)
+    totals, positive = (np.zeros((sort.max() + 1, finest.shape[1])) for _ in range(2))
+    np.add.at(totals, sort, finest)
+    np.add.at(positive, sort, kept)
+    factor = np.divide(totals, positive, out=np.ones_like(totals), where=positive > 0.0)
+    enough = (totals >= 0.0).all(axis=0)
+    return np.where(enough, kept * factor[sort], finest)
 
 
 def _check(rows: Floats, base: Floats, values: Floats, fixed: Integers, still: Booleans) -> None:

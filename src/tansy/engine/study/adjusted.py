@@ -72,9 +72,20 @@ def with_placed(published: Forecast, prepared: Prepared, placed: Sequence[Placed
         return published, []
     ground = ground_of(published, prepared)
     mean, steps = laid(ground, placed)
-    found = replace(
+    return changed(published, ground, mean), [Laid(*one) for one in zip(placed, steps, strict=True)]
+
+
+def changed(published: Forecast, ground: Ground, mean: Floats) -> Forecast:
+    """The forecast with what adjustments made of its `mean` [nodes, H]."""
+    return replace(
         published,
         layers=(*published.layers, Layer(ADJUSTMENTS, mean)),
         quantiles=bands(ground, mean, published.quantiles, published.probabilities),
     )
-    return found, [Laid(*one) for one in zip(placed, steps, strict=True)]
+
+
+def bands_of(published: Forecast, ground: Ground, mean: Floats, node: int) -> Floats:
+    """The quantiles [Q, H] of one node of it."""
+    one = slice(node, node + 1)
+    p = published.probabilities
+    return bands(ground, mean[one], published.quantiles[one], p, np.array([node]))[0]

@@ -128,7 +128,7 @@ class DraftView(APIView):
         draft = services.draft(study)
         published = services.published_as(draft)
         others = Release.objects.filter(portfolio=study.portfolio, withdrawal=None).order_by("-number")
-        last = others.exclude(pk=published.pk if published else None).defer("forecasts").first()
+        last = (others.exclude(pk=published.pk) if published else others).defer("forecasts").first()
         return Response(
             {
                 "study": study.pk,

@@ -16,7 +16,7 @@ from rest_framework.views import APIView
 
 from tansy.engine.adjust.adjustment import CHANGES, OVER, SPREADS, Adjustment, read_adjustment
 from tansy.engine.errors import AdjustmentError
-from tansy.engine.study.forecast import Forecast
+from tansy.engine.graph.graph import Graph
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import adjustments
@@ -120,8 +120,8 @@ class ChangedNodesSerializer(serializers.Serializer):
     periods = serializers.ListField(child=serializers.CharField())
 
 
-def _asked(study: Study, data: dict[str, Any], forecast: Forecast) -> list[Adjustment]:
-    graph, reason = forecast.graph, data["reason"].strip()
+def _asked(study: Study, data: dict[str, Any], graph: Graph) -> list[Adjustment]:
+    reason = data["reason"].strip()
 
     def where(ref: str) -> dict[str, str]:
         return adjustments.where_of(graph, node_at(study.pk, ref).position)
@@ -148,7 +148,7 @@ class StudyAdjustmentsView(APIView):
         fields.is_valid(raise_exception=True)
         data = fields.validated_data
         try:
-            asked = _asked(study, data, adjustments.adjusted(study).forecast)
+            asked = _asked(study, data, adjustments.adjusted(study).statistical.graph)
             tried = adjustments.try_out(study, asked)
             kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
         except AdjustmentError as error:
@@ -159,21 +159,22 @@ class StudyAdjustmentsView(APIView):
 
 
 def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, Any]:
-    graph, node = tried.after.graph, tried.placed[0].node
+    statistical, before, after = tried.before.statistical, tried.before.mean, tried.after
+    graph, node = statistical.graph, tried.placed[0].node
     levels = Result.objects.only("band_levels").get(study=study).band_levels
-    change = (tried.after.mean - tried.before.mean).sum(axis=1)
-    moved = np.nonzero((tried.after.mean != tried.before.mean).any(axis=1))[0]
+    change = (after - before).sum(axis=1)
+    moved = np.nonzero((after != before).any(axis=1))[0]
     per_level = np.bincount(graph.level_of[moved], minlength=len(graph.levels))
     largest = moved[np.argsort(-np.abs(change[moved]), kind="stable")][:_MOST_MOVERS]
     return {
         "node": graph.refs[node],
         "name": graph.name(node),
-        "periods": tried.after.timeline.labels,
-        "statistical": rounded_list(tried.statistical.statistical[node]),
-        "statistical_bands": bands_of(tried.statistical.quantiles[node], levels),
-        "before": rounded_list(tried.before.mean[node]),
-        "after": rounded_list(tried.after.mean[node]),
-        "bands": bands_of(tried.after.quantiles[node], levels),
+        "periods": statistical.timeline.labels,
+        "statistical": rounded_list(statistical.statistical[node]),
+        "statistical_bands": bands_of(statistical.quantiles[node], levels),
+        "before": rounded_list(before[node]),
+        "after": rounded_list(after[node]),
+        "bands": bands_of(tried.bands(node), levels),
         "levels": [
             {"name": level.name, "n_nodes": level.n_nodes, "n_changed": int(n)}
             for level, n in zip(graph.levels, per_level.tolist(), strict=True)
@@ -183,8 +184,8 @@ def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, 
                 "node": graph.refs[i],
                 "name": graph.name(i),
                 "level": graph.levels[graph.level_of[i]].name,
-                "before": float(tried.before.mean[i].sum()),
-                "after": float(tried.after.mean[i].sum()),
+                "before": float(before[i].sum()),
+                "after": float(after[i].sum()),
             }
             for i in largest.tolist()
         ],
@@ -201,12 +202,12 @@ class AdjustedNodesView(APIView):
             leads = get_object_or_404(Result.objects.only("leads"), study=study).leads
             return Response({"node": [], "change": [], "periods": study.load.timeline.after(leads).labels})
         found = adjustments.adjusted(study)
-        before, after = found.statistical.mean, found.forecast.mean
+        before, after = found.statistical.statistical, found.mean
         moved = np.nonzero((before != after).any(axis=1))[0]
         was, now = before[moved].sum(axis=1), after[moved].sum(axis=1)
         change = np.where(was > 0.0, 100.0 * (now - was) / np.where(was > 0.0, was, 1.0), 100.0 * np.sign(now - was))
-        refs = found.forecast.graph.refs
-        periods = found.forecast.timeline.labels
+        refs = found.statistical.graph.refs
+        periods = found.statistical.timeline.labels
         nodes = [refs[i] for i in moved.tolist()]
         return Response({"node": nodes, "change": np.round(change, 2).tolist(), "periods": periods})
 
@@ -214,7 +215,7 @@ class AdjustedNodesView(APIView):
 def _listed(portfolio: Portfolio, study: Study | None) -> dict[str, Any]:
     rows = list(portfolio.adjustments.select_related("made_by").order_by("-id"))
     found = adjustments.adjusted(study) if study else None
-    refs = found.forecast.graph.refs if found else []
+    refs = found.statistical.graph.refs if found else []
 
     def told(row: AdjustmentRow) -> dict[str, Any]:
         one = row.adjustment

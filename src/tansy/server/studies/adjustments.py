@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
@@ -15,10 +15,10 @@ from django.utils import timezone
 from numpy.typing import NDArray
 
 from tansy.engine.adjust.adjustment import Adjustment, Placed, place
-from tansy.engine.adjust.layer import laid
+from tansy.engine.adjust.layer import Ground, laid
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
-from tansy.engine.study.adjusted import ground_of, with_placed
+from tansy.engine.study.adjusted import bands_of, changed, ground_of
 from tansy.engine.study.forecast import Forecast
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Portfolio
@@ -42,11 +42,24 @@ class Outcome:
 
 @dataclass(frozen=True, eq=False)
 class Adjusted:
-    """A study's forecast with what stands, the forecast before, and what became of each adjustment, by its number."""
+    """What stands, laid over a study: mean [nodes, H]. statistical: the forecast before. outcomes: what became of each
+    adjustment, by its number."""
 
-    forecast: Forecast
     statistical: Forecast
+    ground: Ground
+    mean: Floats
     outcomes: dict[int, Outcome]
+
+    @cached_property
+    def forecast(self) -> Forecast:
+        """With the bands of all nodes."""
+        if not any(not one.problem for one in self.outcomes.values()):
+            return self.statistical
+        return changed(self.statistical, self.ground, self.mean)
+
+    def bands(self, node: int) -> Floats:
+        """[Q, H]."""
+        return bands_of(self.statistical, self.ground, self.mean, node)
 
 
 def rows_of(portfolio: Portfolio) -> QuerySet[AdjustmentRow]:
@@ -84,12 +97,11 @@ def _adjusted(pk: int, ids: tuple[int, ...]) -> Adjusted:
             of.append(number)
         except AdjustmentError as error:
             outcomes[number] = Outcome(-1, 0.0, 0.0, str(error))
-    forecast, found = with_placed(statistical, prepared, placed)
-    for number, one in zip(of, found, strict=True):
-        outcomes[number] = Outcome(
-            one.placed.node, one.step.before, one.step.after, one.step.problem, not len(one.placed.leads)
-        )
-    return Adjusted(forecast, statistical, outcomes)
+    ground = ground_of(statistical, prepared)
+    mean, steps = laid(ground, placed)
+    for number, where, step in zip(of, placed, steps, strict=True):
+        outcomes[number] = Outcome(where.node, step.before, step.after, step.problem, not len(where.leads))
+    return Adjusted(statistical, ground, mean, outcomes)
 
 
 def _placed(row: AdjustmentRow, statistical: Forecast, panel: Any) -> Placed:
@@ -99,7 +111,7 @@ def _placed(row: AdjustmentRow, statistical: Forecast, panel: Any) -> Placed:
 
 def that_change(found: Adjusted, node: int) -> list[dict[str, Any]]:
     """What was laid and changes the forecast of a node, in its order."""
-    graph = found.forecast.graph
+    graph = found.statistical.graph
     own = set(graph.below(np.array([node])).series.tolist())
     laid_here = {
         number: one
@@ -150,29 +162,28 @@ def forget() -> None:
 
 @dataclass(frozen=True, eq=False)
 class Tried:
-    """What adjustments would do: the forecast of all nodes before and after, and the nodes that they are for."""
+    """What adjustments would do to all that stands (`before`): the mean after, [nodes, H], and what each changes."""
 
-    before: Forecast
-    after: Forecast
-    statistical: Forecast
+    before: Adjusted
+    after: Floats
     placed: list[Placed]
     changes: list[float]
+
+    def bands(self, node: int) -> Floats:
+        """[Q, H], of the forecast after."""
+        return bands_of(self.before.statistical, self.before.ground, self.after, node)
 
 
 def try_out(study: Study, adjustments: Sequence[Adjustment]) -> Tried:
     """Lay adjustments over what stands without keeping them. Raises AdjustmentError where one does not fit."""
     now = adjusted(study)
-    prepared = prepared_of(study)
-    graph, panel, ahead = now.forecast.graph, prepared.planned.panel, now.forecast.timeline
+    graph, panel, ahead = now.statistical.graph, prepared_of(study).planned.panel, now.statistical.timeline
     placed = [place(one, graph, panel, ahead) for one in adjustments]
-    ground = ground_of(now.statistical, prepared)
-    _, steps = laid(replace(ground, mean=now.forecast.mean), placed)
+    after, steps = laid(replace(now.ground, mean=now.mean), placed)
     for step in steps:
         if step.problem:
             raise AdjustmentError("amount", step.problem)
-    after, _ = with_placed(now.forecast, prepared, placed)
-    changes = [one.after - one.before for one in steps]
-    return Tried(now.forecast, after, now.statistical, placed, changes)
+    return Tried(now, after, placed, [one.after - one.before for one in steps])
 
 
 def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[AdjustmentRow]:
@@ -180,7 +191,8 @@ def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[Adj
     if any(not one.reason.strip() for one in adjustments):
         raise Unusable("An adjustment needs a reason, so that others know why.")
     tried = try_out(study, adjustments)
-    graph = tried.before.graph
+    statistical = tried.before.statistical
+    graph = statistical.graph
     signed = [replace(one, author=user.username) for one in adjustments]
     with transaction.atomic():
         study.portfolio.adjustments.filter(undone=True).update(
@@ -195,7 +207,7 @@ def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[Adj
                 node=graph.ids[where.node],
                 node_name=graph.name(where.node),
                 study=study,
-                statistical=float(tried.statistical.mean[where.node, where.leads].sum()),
+                statistical=float(statistical.mean[where.node, where.leads].sum()),
                 change=change,
                 made_by=user,
             )

@@ -547,7 +547,7 @@ class NodeView(APIView):
         adjusted_by: list[dict[str, Any]] = []
         if adjustments.rows_of(result.study.portfolio).exists():
             found = adjustments.adjusted(result.study)
-            forecast, quantiles = found.forecast.mean[here.position], found.forecast.quantiles[here.position]
+            forecast, quantiles = found.mean[here.position], found.bands(here.position)
             statistical = found.statistical.statistical[here.position]
             adjusted_by = adjustments.that_change(found, here.position)
         return Response(

@@ -371,7 +371,7 @@ class ForecastPartsView(APIView):
         if np.abs(left).max() > 1e-9 * max(np.abs(published).max(), 1.0):
             parts.append(Part("reconciliation" + (" and rounding" if place.study.recipe.whole_units else ""), left))
         if adjustments.rows_of(place.study.portfolio).exists():
-            changed = adjustments.adjusted(place.study).forecast.mean[place.node.position] - published
+            changed = adjustments.adjusted(place.study).mean[place.node.position] - published
             if changed.any():
                 parts.append(Part("adjustments", changed))
         answer["parts"] = [{"name": part.name, "values": numbers(part.values)} for part in parts]
