@@ -43,12 +43,20 @@ class Ground:
 
 @dataclass(frozen=True)
 class Step:
-    """What became of one adjustment: the sum of its node over its leads, before and after. problem: why it was not
-    laid, empty where it was."""
+    """What became of one adjustment: its node at its leads, before and after. problem: why it was not laid, empty where
+    it was."""
 
-    before: float
-    after: float
+    before_by_lead: tuple[float, ...]
+    after_by_lead: tuple[float, ...]
     problem: str = ""
+
+    @property
+    def before(self) -> float:
+        return sum(self.before_by_lead)
+
+    @property
+    def after(self) -> float:
+        return sum(self.after_by_lead)
 
 
 def laid(ground: Ground, placed: Sequence[Placed]) -> tuple[Floats, list[Step]]:
@@ -64,9 +72,9 @@ def laid(ground: Ground, placed: Sequence[Placed]) -> tuple[Floats, list[Step]]:
             before = _row(graph, finest, one.node)[one.leads]
             finest[:, one.leads] = _moved(ground, finest, one)
             after = _row(graph, finest, one.node)[one.leads]
-            steps.append(Step(float(before.sum()), float(after.sum())))
+            steps.append(Step(tuple(before.tolist()), tuple(after.tolist())))
         except AdjustmentError as error:
-            steps.append(Step(float(before.sum()), float(before.sum()), str(error)))
+            steps.append(Step(tuple(before.tolist()), tuple(before.tolist()), str(error)))
     mean = ground.mean.copy()
     changed = finest != mean[graph.n_aggregates :]
     leads = np.nonzero(changed.any(axis=0))[0]

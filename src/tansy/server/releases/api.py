@@ -14,7 +14,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.server.api.fields import whole_number
-from tansy.server.releases import services
+from tansy.server.portfolios.models import Portfolio
+from tansy.server.releases import services, track
 from tansy.server.releases.models import Release, Withdrawal
 from tansy.server.studies.api import BandSerializer
 from tansy.server.studies.models import Study
@@ -105,6 +106,108 @@ class RowsSerializer(serializers.Serializer):
 class ReleasedSerializer(serializers.Serializer):
     release = serializers.IntegerField(allow_null=True, help_text="Its number; null where none holds this node.")
     mean = serializers.ListField(child=serializers.FloatField(allow_null=True), help_text="By lead of the study.")
+
+
+class HeldSerializer(serializers.Serializer):
+    level = serializers.FloatField()
+    share = serializers.FloatField(allow_null=True)
+
+
+class TrackMeasuresSerializer(serializers.Serializer):
+    """In percent of volume; bias is actual minus forecast. gain: over the seasonal naive of that day, on what both
+    forecast. Null where nothing has come."""
+
+    wape = serializers.FloatField(allow_null=True)
+    wape_statistical = serializers.FloatField(allow_null=True, help_text="Before planners changed anything.")
+    bias = serializers.FloatField(allow_null=True)
+    gain = serializers.FloatField(allow_null=True)
+    held = HeldSerializer(many=True)
+
+
+class TrackLevelSerializer(TrackMeasuresSerializer):
+    name = serializers.CharField()
+    n_nodes = serializers.IntegerField()
+
+
+class TrackLeadSerializer(TrackMeasuresSerializer):
+    """Measures over the series; actual, forecast, naive: of the total."""
+
+    period = serializers.CharField()
+    actual = serializers.FloatField(allow_null=True)
+    forecast = serializers.FloatField()
+    naive = serializers.FloatField(allow_null=True)
+
+
+class HelpSerializer(serializers.Serializer):
+    """gained: absolute error before the change less that after it, in units; percent of the error before it."""
+
+    periods = serializers.IntegerField()
+    gained = serializers.FloatField()
+    percent = serializers.FloatField(allow_null=True)
+
+
+class NamedHelpSerializer(HelpSerializer):
+    name = serializers.CharField()
+
+
+class AdjustmentHelpSerializer(NamedHelpSerializer):
+    words = serializers.CharField()
+    reason = serializers.CharField()
+    made_by = serializers.CharField()
+
+
+class LeftSerializer(serializers.Serializer):
+    """tracking: sum of errors over their mean size; near the number of periods it was always missed to one side."""
+
+    node = serializers.CharField()
+    name = serializers.CharField()
+    actual = serializers.FloatField()
+    forecast = serializers.FloatField()
+    error = serializers.FloatField()
+    outside = serializers.IntegerField()
+    of = serializers.IntegerField()
+    tracking = serializers.FloatField()
+
+
+class TrackSerializer(serializers.Serializer):
+    release = serializers.IntegerField()
+    id = serializers.IntegerField()
+    origin = serializers.CharField()
+    periods = serializers.ListField(child=serializers.CharField())
+    n_came = serializers.IntegerField(help_text="Periods of which actuals have come.")
+    levels = TrackLevelSerializer(many=True)
+    leads = TrackLeadSerializer(many=True)
+    adjustments = AdjustmentHelpSerializer(many=True)
+    by_reason = NamedHelpSerializer(many=True)
+    by_planner = NamedHelpSerializer(many=True)
+    left = LeftSerializer(many=True, help_text="Series that left their widest band, the largest misses first.")
+    n_series = serializers.IntegerField()
+
+
+class BesideSerializer(serializers.Serializer):
+    """low, high: the widest band."""
+
+    release = serializers.IntegerField()
+    origin = serializers.CharField()
+    periods = serializers.ListField(child=serializers.CharField())
+    forecast = serializers.ListField(child=serializers.FloatField())
+    low = serializers.ListField(child=serializers.FloatField())
+    high = serializers.ListField(child=serializers.FloatField())
+
+
+class TrackView(APIView):
+    @extend_schema(responses=TrackSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """A release held against what has come since."""
+        release = get_object_or_404(Release.objects.defer("forecasts").select_related("portfolio"), pk=pk)
+        return Response(track.report(track.tracked(release)))
+
+
+class BesideView(APIView):
+    @extend_schema(responses=BesideSerializer(many=True))
+    def get(self, request: Request, pk: int, node: str) -> Response:
+        """What the last releases of a portfolio say of a node, by its ref or "top"."""
+        return Response(track.beside(get_object_or_404(Portfolio, pk=pk), node))
 
 
 class ReleasedView(APIView):

@@ -8,6 +8,8 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<str:node>/released/", api.ReleasedView.as_view()),
     path("portfolios/<int:pk>/releases/", api.ReleasesView.as_view()),
     path("releases/<int:pk>/withdraw/", api.WithdrawReleaseView.as_view()),
+    path("releases/<int:pk>/track/", api.TrackView.as_view()),
+    path("portfolios/<int:pk>/released/<str:node>/", api.BesideView.as_view()),
     path("releases/<int:pk>/csv/", api.CsvView.as_view()),
     path("releases/<int:pk>/parquet/", api.ParquetView.as_view()),
     path("releases/<int:pk>/rows/", api.RowsView.as_view()),

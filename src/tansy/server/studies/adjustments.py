@@ -15,7 +15,7 @@ from django.utils import timezone
 from numpy.typing import NDArray
 
 from tansy.engine.adjust.adjustment import Adjustment, Placed, place
-from tansy.engine.adjust.layer import Ground, laid
+from tansy.engine.adjust.layer import Ground, Step, laid
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.engine.study.adjusted import bands_of, changed, ground_of
@@ -30,14 +30,28 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True, eq=False)
 class Outcome:
-    """What became of a standing adjustment in a study: the sum of its periods before and after, or why it was not laid.
-    node: number; -1 where the study has none of that name. past: none of its periods is forecast."""
+    """What became of a standing adjustment in a study. node: number; -1 where the study has none of that name. leads:
+    that it is for, none where its periods are past."""
 
     node: int
-    before: float
-    after: float
-    problem: str
-    past: bool = False
+    leads: tuple[int, ...]
+    step: Step
+
+    @property
+    def before(self) -> float:
+        return self.step.before
+
+    @property
+    def after(self) -> float:
+        return self.step.after
+
+    @property
+    def problem(self) -> str:
+        return self.step.problem
+
+    @property
+    def past(self) -> bool:
+        return not self.leads
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,11 +110,11 @@ def _adjusted(pk: int, ids: tuple[int, ...]) -> Adjusted:
             placed.append(_placed(rows[number], statistical, prepared.planned.panel))
             of.append(number)
         except AdjustmentError as error:
-            outcomes[number] = Outcome(-1, 0.0, 0.0, str(error))
+            outcomes[number] = Outcome(-1, (), Step((), (), str(error)))
     ground = ground_of(statistical, prepared)
     mean, steps = laid(ground, placed)
     for number, where, step in zip(of, placed, steps, strict=True):
-        outcomes[number] = Outcome(where.node, step.before, step.after, step.problem, not len(where.leads))
+        outcomes[number] = Outcome(where.node, tuple(where.leads.tolist()), step)
     return Adjusted(statistical, ground, mean, outcomes)
 
 
@@ -138,6 +152,8 @@ def laid_over(study: Study, found: Adjusted) -> list[dict[str, Any]]:
             "id": row.pk, "node": row.node, "name": row.node_name, "words": row.adjustment.words(),
             "reason": row.adjustment.reason, "made_by": row.made_by.username, "made_at": row.made_at.isoformat(),
             "before": laid_here[row.pk].before, "after": laid_here[row.pk].after,
+            "leads": laid_here[row.pk].leads, "before_by_lead": laid_here[row.pk].step.before_by_lead,
+            "after_by_lead": laid_here[row.pk].step.after_by_lead,
         }
         for row in rows
     ]  # fmt: skip

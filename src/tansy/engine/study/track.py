@@ -1,0 +1,172 @@
+"""A release held against what came after it: errors, bands, and whether what planners changed has helped."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.graph.graph import Graph
+from tansy.engine.panel import Panel
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+
+_MOST_LISTED = 50
+
+
+@dataclass(frozen=True, eq=False)
+class Released:
+    """What was published. first: number of its first period. forecast, statistical, naive: [nodes, H], the last is the
+    seasonal naive of that day. quantiles: [nodes, Q, H]."""
+
+    graph: Graph
+    first: int
+    forecast: Floats
+    statistical: Floats
+    naive: Floats
+    quantiles: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Sums:
+    """Of cells whose actual has come, per level and lead, [levels, H]: how many, their volume, absolute errors of the
+    forecast, of the statistical one and of the naive one (over cells that it has; `naive_error` of the forecast over
+    the same), and errors with their sign, actual minus forecast. held: [levels, H, bands], widest first."""
+
+    count: Floats
+    volume: Floats
+    error: Floats
+    statistical: Floats
+    naive: Floats
+    naive_error: Floats
+    signed: Floats
+    held: Floats
+
+
+@dataclass(frozen=True)
+class Left:
+    """A series that left its widest band. outside: periods. tracking: its signal, see `tracking_signal`."""
+
+    node: int
+    actual: float
+    forecast: float
+    error: float
+    outside: int
+    of: int
+    tracking: float
+
+
+@dataclass(frozen=True)
+class Help:
+    """What a change brought: absolute error before it less that after it, in units, over its periods that have come.
+    error: before it."""
+
+    periods: int
+    gained: float
+    error: float
+
+
+def naive(graph: Graph, history: Floats, m: int, horizon: int) -> Floats:
+    """The last season again, [nodes, H], from history [finest, T]; the last value where there is no whole season."""
+    n = history.shape[1]
+    back = m if 1 < m <= n else 1
+    return _summed(graph, history[:, n - back + np.arange(horizon) % back])
+
+
+def _summed(graph: Graph, finest: Floats) -> Floats:
+    """All nodes [nodes, H]: a total is the sum of what is known below it, and unknown where nothing is."""
+    known = graph.summation.matrix @ (~np.isnan(finest)).astype(np.float64) > 0.0
+    totals = graph.summation.matrix @ np.nan_to_num(finest)
+    return np.concatenate([np.where(known, totals, np.nan), finest])
+
+
+def actuals(graph: Graph, then: Panel, now: Panel, first: int, horizon: int) -> Floats:
+    """What came in the periods from the one numbered `first` on, [nodes, H], NaN where nothing has.
+
+    then: the panel that the graph is of. now: the newest history; of series that it lacks nothing is known.
+    """
+    row = {key: i for i, key in enumerate(zip(*(now.keys[name] for name in now.key_names), strict=True))}
+    found = np.full((graph.n_series, horizon), np.nan)
+    at = first - now.timeline.first + np.arange(horizon)
+    inside = (at >= 0) & (at < now.timeline.n_periods)
+    keys = list(zip(*(then.keys[name] for name in then.key_names), strict=True))
+    rows = np.array([row.get(key, -1) for key in keys], dtype=np.int64)
+    known = np.nonzero(rows >= 0)[0]
+    found[np.ix_(known, inside)] = now.values[np.ix_(rows[known], at[inside])]
+    return _summed(graph, found)
+
+
+def sums(released: Released, came: Floats) -> Sums:
+    """came: [nodes, H], what `actuals` found."""
+    graph = released.graph
+    firsts = [level.first for level in graph.levels]
+    known = ~np.isnan(came)
+    benchmarked = known & ~np.isnan(released.naive)
+
+    def by_level(values: Floats, where: NDArray[np.bool_]) -> Floats:
+        return np.asarray(np.add.reduceat(np.where(where, values, 0.0), firsts, axis=0))
+
+    error = came - released.forecast
+    n_bands = released.quantiles.shape[1] // 2
+    held = [
+        by_level(((came >= released.quantiles[:, b]) & (came <= released.quantiles[:, -1 - b])).astype(float), known)
+        for b in range(n_bands)
+    ]
+    return Sums(
+        by_level(np.ones_like(came), known),
+        by_level(np.abs(came), known),
+        by_level(np.abs(error), known),
+        by_level(np.abs(came - released.statistical), known),
+        by_level(np.abs(came - released.naive), benchmarked),
+        by_level(np.abs(error), benchmarked),
+        by_level(error, known),
+        np.stack(held, axis=2),
+    )
+
+
+def tracking_signal(error: Floats) -> Floats:
+    """Sum of errors over their mean absolute size (Trigg 1964, unsmoothed), [nodes] from [nodes, H], NaN unknown; 0
+    where nothing was missed. Near the number of periods: always missed to the same side."""
+    size = np.nan_to_num(np.abs(error)).sum(axis=1) / np.maximum((~np.isnan(error)).sum(axis=1), 1)
+    total = np.nan_to_num(error).sum(axis=1)
+    return np.asarray(np.divide(total, size, out=np.zeros_like(total), where=size > 0.0))
+
+
+def left_their_bands(released: Released, came: Floats) -> list[Left]:
+    """Series outside their widest band at least once, those that missed most units first."""
+    n = released.graph.n_aggregates
+    own, forecast = came[n:], released.forecast[n:]
+    known = ~np.isnan(own)
+    outside = known & ((own < released.quantiles[n:, 0]) | (own > released.quantiles[n:, -1]))
+    error = np.where(known, own - forecast, np.nan)
+    missed = np.nan_to_num(np.abs(error)).sum(axis=1)
+    signal = tracking_signal(error)
+    out = np.nonzero(outside.any(axis=1))[0]
+    worst = out[np.argsort(-missed[out], kind="stable")][:_MOST_LISTED]
+    return [
+        Left(
+            n + i, float(np.nansum(own[i])), float(forecast[i][known[i]].sum()), float(missed[i]),
+            int(outside[i].sum()), int(known[i].sum()), float(signal[i]),
+        )
+        for i in worst.tolist()
+    ]  # fmt: skip
+
+
+def helped(before: Sequence[float], after: Sequence[float], leads: Sequence[int], came: Floats) -> Help:
+    """What one change of a node brought. before, after: the node at the leads that it changes. came: [H], of the
+    node."""
+    was, now, y = np.asarray(before), np.asarray(after), came[list(leads)]
+    known = ~np.isnan(y)
+    missed = float(np.abs(y - was)[known].sum())
+    return Help(int(known.sum()), missed - float(np.abs(y - now)[known].sum()), missed)
+
+
+def together(parts: Mapping[str, list[Help]]) -> dict[str, Help]:
+    """By reason, or by planner."""
+    return {
+        name: Help(sum(one.periods for one in of), sum(one.gained for one in of), sum(one.error for one in of))
+        for name, of in parts.items()
+    }

@@ -1,0 +1,204 @@
+"""Releases held against the actuals that have come since."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+
+from tansy.engine.errors import PlanError
+from tansy.engine.panel import Panel
+from tansy.engine.plans import with_plans
+from tansy.engine.study import track as engine
+from tansy.engine.study.prepared import Prepared
+from tansy.server.portfolios.models import Load, Portfolio
+from tansy.server.portfolios.panels import panel_of
+from tansy.server.releases.models import Release
+from tansy.server.releases.services import FORECAST, named_as_now, node_rows
+from tansy.server.studies.models import Node
+from tansy.server.studies.services import prepared_of
+
+Floats = NDArray[np.float64]
+
+MOST_BESIDE = 6
+"""Releases that are shown side by side, the newest."""
+
+
+@dataclass(frozen=True, eq=False)
+class Tracked:
+    """A release, and what has come of it: came [nodes, H]."""
+
+    release: Release
+    released: engine.Released
+    came: Floats
+
+
+def tracked(release: Release) -> Tracked:
+    """Against the newest history of the portfolio."""
+    return _tracked(release.pk, release.portfolio.load.pk)
+
+
+@lru_cache(maxsize=4)
+def _tracked(pk: int, load: int) -> Tracked:
+    """Releases and loads are never changed, so that their numbers say all."""
+    release = Release.objects.select_related("study__load", "study__portfolio").get(pk=pk)
+    prepared = prepared_of(release.study)
+    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).collect()
+    n, horizon = release.n_nodes, len(release.total)
+
+    def column(name: str) -> Floats:
+        return rows[name].to_numpy().reshape(n, horizon)
+
+    names = [name for name in rows.columns if name.startswith("q0.")]
+    graph, timeline = prepared.graph, release.study.load.timeline
+    then = prepared.planned.panel
+    released = engine.Released(
+        graph, timeline.last + 1, column(FORECAST), column("statistical"),
+        engine.naive(graph, then.values, timeline.season_length, horizon),
+        np.stack([column(name) for name in names], axis=1),
+    )  # fmt: skip
+    now = _with_its_plans(panel_of(Load.objects.get(pk=load)), prepared)
+    return Tracked(release, released, engine.actuals(graph, then, now, released.first, horizon))
+
+
+def _with_its_plans(panel: Panel, prepared: Prepared) -> Panel:
+    """The newest history under the codes that the release knew; as it is where its plans fit it no more."""
+    try:
+        return with_plans(panel, prepared.recipe.plans).panel
+    except PlanError:
+        return panel
+
+
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    _tracked.cache_clear()
+
+
+def report(found: Tracked) -> dict[str, Any]:
+    """What the Track page shows of a release."""
+    release, released, graph = found.release, found.released, found.released.graph
+    sums = engine.sums(released, found.came)
+    periods = release.study.load.timeline.after(len(release.total)).labels
+    came = np.nonzero(sums.count.sum(axis=0) > 0.0)[0]
+    bands = [round(100.0 * (1.0 - 2.0 * p), 6) for p in _lower(release)]
+    left = engine.left_their_bands(released, found.came)
+    finest = -1
+    helps = [_help(one, graph.position, found.came) for one in release.adjustments]
+    return {
+        "release": release.number,
+        "id": release.pk,
+        "origin": release.origin,
+        "periods": periods,
+        "n_came": len(came),
+        "levels": [
+            {"name": level.name, "n_nodes": level.n_nodes, **_measures(sums, k, slice(None), bands)}
+            for k, level in enumerate(graph.levels)
+        ],
+        "leads": [
+            {"period": periods[h], **_measures(sums, finest, slice(h, h + 1), bands), **_total(found, h)}
+            for h in came.tolist()
+        ],
+        "adjustments": [
+            {**{name: one[name] for name in ("name", "words", "reason", "made_by")}, **_helped(help)}
+            for one, help in zip(release.adjustments, helps, strict=True)
+        ],
+        "by_reason": _grouped(release.adjustments, helps, "reason"),
+        "by_planner": _grouped(release.adjustments, helps, "made_by"),
+        "left": [
+            {
+                "node": graph.refs[one.node], "name": graph.name(one.node), "actual": one.actual,
+                "forecast": one.forecast, "error": one.error, "outside": one.outside, "of": one.of,
+                "tracking": round(one.tracking, 2),
+            }
+            for one in left
+        ],
+        "n_series": graph.n_series,
+    }  # fmt: skip
+
+
+def _lower(release: Release) -> list[float]:
+    columns = pl.scan_parquet(io.BytesIO(release.forecasts)).collect_schema().names()
+    p = sorted(float(name[1:]) for name in columns if name.startswith("q0."))
+    return p[: len(p) // 2]
+
+
+def _measures(sums: engine.Sums, level: int, leads: slice, bands: list[float]) -> dict[str, Any]:
+    """Percentages of volume; None where nothing has come."""
+    volume, count = sums.volume[level, leads].sum(), sums.count[level, leads].sum()
+
+    def percent(part: Floats, of: float) -> float | None:
+        return float(100.0 * part[level, leads].sum() / of) if of > 0.0 else None
+
+    naive, same = sums.naive[level, leads].sum(), sums.naive_error[level, leads].sum()
+    return {
+        "wape": percent(sums.error, volume),
+        "wape_statistical": percent(sums.statistical, volume),
+        "bias": percent(sums.signed, volume),
+        "gain": float(100.0 * (1.0 - same / naive)) if naive > 0.0 else None,
+        "held": [
+            {"level": band, "share": float(sums.held[level, leads, b].sum() / count) if count else None}
+            for b, band in enumerate(bands)
+        ],
+    }
+
+
+def _total(found: Tracked, h: int) -> dict[str, float | None]:
+    actual = float(found.came[0, h])
+    return {
+        "actual": None if np.isnan(actual) else actual,
+        "forecast": float(found.released.forecast[0, h]),
+        "naive": None if np.isnan(found.released.naive[0, h]) else float(found.released.naive[0, h]),
+    }
+
+
+def _help(laid: dict[str, Any], position: dict[str, int], came: Floats) -> engine.Help:
+    node = position.get(laid["node"])
+    if node is None or "leads" not in laid:
+        return engine.Help(0, 0.0, 0.0)
+    return engine.helped(laid["before_by_lead"], laid["after_by_lead"], laid["leads"], came[node])
+
+
+def _helped(one: engine.Help) -> dict[str, Any]:
+    percent = 100.0 * one.gained / one.error if one.error > 0.0 else None
+    return {"periods": one.periods, "gained": one.gained, "percent": percent}
+
+
+def _grouped(laid: list[dict[str, Any]], helps: list[engine.Help], by: str) -> list[dict[str, Any]]:
+    parts: dict[str, list[engine.Help]] = {}
+    for one, help in zip(laid, helps, strict=True):
+        parts.setdefault(one[by], []).append(help)
+    return [{"name": name, **_helped(one)} for name, one in engine.together(parts).items()]
+
+
+def beside(portfolio: Portfolio, ref: str) -> list[dict[str, Any]]:
+    """What the last releases say of a node, by period, the oldest first; those withdrawn are left out."""
+    releases = (
+        Release.objects.filter(portfolio=portfolio, withdrawal=None)
+        .defer("forecasts")
+        .select_related("study__load")
+        .order_by("-number")[:MOST_BESIDE]
+    )
+    found = []
+    for release in releases:
+        nodes = Node.objects.filter(study=release.study)
+        node = (nodes.filter(position=0) if ref == "top" else nodes.filter(ref=ref)).only("position").first()
+        if node is None:
+            continue
+        rows = node_rows(release, node.position)
+        lower = _lower(release)
+        found.append(
+            {
+                "release": release.number,
+                "origin": release.origin,
+                "periods": rows["period"].to_list(),
+                "forecast": rows[FORECAST].to_list(),
+                "low": rows[f"q{lower[0]:g}"].to_list(),
+                "high": rows[f"q{1.0 - lower[0]:g}"].to_list(),
+            }
+        )
+    return found[::-1]

@@ -1,0 +1,142 @@
+"""The track of a release, held against a computation from the files that were published and the actuals that came."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import defaultdict
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pytest
+from rest_framework.test import APIClient
+
+from tansy.engine.study.track import helped, tracking_signal
+from tansy.engine.timeline import label
+from tansy.server.releases.models import Release
+from tansy.server.studies.models import Study
+from tests.garden import FIRST_WEEK, N_WEEKS, SALES
+from tests.server.conftest import hand_in
+from tests.server.test_adjustments import TOTAL, change, ref
+
+CAME = 3
+
+
+def came() -> tuple[str, dict[tuple[str, str, str], float]]:
+    """Three more weeks, as a file and by key; one series sells wildly, one nothing, and a new one appears."""
+    rng = np.random.default_rng(8)
+    sold: dict[tuple[str, str, str], float] = {}
+    for t in range(N_WEEKS, N_WEEKS + CAME):
+        for p in range(6):
+            for s in range(3):
+                units = 0 if (p, s) == (1, 1) else int(rng.poisson(15)) + (200 if (p, s) == (2, 0) else 0)
+                sold[(f"P{p}", f"S{s}", label(FIRST_WEEK + t, "W"))] = float(units)
+    rows = [f"{week},{p},{s},{'South' if s == 'S2' else 'North'},{int(n)}" for (p, s, week), n in sold.items() if n]
+    last = label(FIRST_WEEK + N_WEEKS + CAME - 1, "W")
+    return "\n".join(["week,product,store,region,units", *rows, f"{last},P9,S0,North,7"]) + "\n", sold
+
+
+@pytest.fixture
+def told(client: APIClient, done: Study) -> tuple[dict[str, Any], Release, dict[tuple[str, str, str], float]]:
+    """The track of a release with two adjustments, after three weeks have come."""
+    ahead = done.load.timeline.after(6).labels
+    change(client, done, "Herbs × every store", amount=40.0, reason="fair")
+    change(client, done, "Plant 4 × S1", change="set", amount=0.0, first=ahead[1], last=ahead[1], reason="closed")
+    assert client.post(f"/api/studies/{done.pk}/publish/", {}, format="json").status_code == 201
+    release = Release.objects.get()
+    before = client.get(f"/api/releases/{release.pk}/track/").json()
+    assert before["n_came"] == 0 and before["leads"] == [] and before["levels"][0]["wape"] is None
+    text, sold = came()
+    upload = hand_in(client, text).json()
+    answer = client.post(f"/api/uploads/{upload['id']}/append/", {"portfolio": done.portfolio.pk}, format="json")
+    assert answer.status_code in (200, 201), answer.content
+    return client.get(f"/api/releases/{release.pk}/track/").json(), release, sold
+
+
+def test_measures_are_those_of_the_published_file(
+    told: tuple[dict[str, Any], Release, dict[tuple[str, str, str], float]],
+) -> None:
+    track, release, sold = told
+    assert track["n_came"] == CAME
+    history = {(r["product"], r["store"], r["week"]): float(r["units"]) for r in csv.DictReader(io.StringIO(SALES))}
+    rows = pl.read_parquet(io.BytesIO(release.forecasts)).to_dicts()
+    groups = {f"P{p}": "Herbs" if p < 3 else "Ferns" for p in range(6)}
+    regions = {"S0": "North", "S1": "North", "S2": "South"}
+
+    def summed(values: dict[tuple[str, str, str], float], product: str, store: str, week: str) -> float:
+        return sum(
+            values.get((p, s, week), 0.0)
+            for p in groups
+            for s in regions
+            if product in (p, groups[p], "every product") and store in (s, regions[s], "every store")
+        )
+
+    weeks = [label(FIRST_WEEK + N_WEEKS + h, "W") for h in range(CAME)]
+    error: dict[str, list[float]] = defaultdict(lambda: [0.0] * 8)
+    for row in rows:
+        if row["period"] not in weeks:
+            continue
+        t = FIRST_WEEK + N_WEEKS + weeks.index(row["period"])
+        actual = summed(sold, row["product"], row["store"], row["period"])
+        naive = summed(history, row["product"], row["store"], label(t - 52, "W"))
+        own = error[row["level"]]
+        own[0] += abs(actual - row["forecast"])
+        own[1] += abs(actual - row["statistical"])
+        own[2] += abs(actual - naive)
+        own[3] += actual - row["forecast"]
+        own[4] += actual
+        own[5] += 1
+        own[6] += row["q0.1"] <= actual <= row["q0.9"]
+        own[7] += row["q0.025"] <= actual <= row["q0.975"]
+    assert len(track["levels"]) == len(error) == 9
+    for level in track["levels"]:
+        absolute, statistical, naive, signed, volume, n, in80, in95 = error[level["name"]]
+        assert level["wape"] == pytest.approx(100 * absolute / volume)
+        assert level["wape_statistical"] == pytest.approx(100 * statistical / volume)
+        assert level["bias"] == pytest.approx(100 * signed / volume)
+        assert level["gain"] == pytest.approx(100 * (1 - absolute / naive))
+        held = {one["level"]: one["share"] for one in level["held"]}
+        assert held[80.0] == pytest.approx(in80 / n) and held[95.0] == pytest.approx(in95 / n)
+    total = [row for row in rows if row["level"] == "all × all" and row["period"] in weeks]
+    assert [one["forecast"] for one in track["leads"]] == [row["forecast"] for row in total]
+    assert [one["actual"] for one in track["leads"]] == [summed(sold, "every product", "every store", w) for w in weeks]
+
+    # what the changes of each reason brought
+    herbs = [row for row in rows if row["product"] == "Herbs" and row["store"] == "every store"][:CAME]
+    gained = sum(
+        abs(summed(sold, "Herbs", "every store", row["period"]) - row["statistical"])
+        - abs(summed(sold, "Herbs", "every store", row["period"]) - row["forecast"])
+        for row in herbs
+    )
+    by_reason = {one["name"]: one for one in track["by_reason"]}
+    assert by_reason["fair"]["gained"] == pytest.approx(gained) and by_reason["fair"]["periods"] == CAME
+    plant = next(row for row in rows if (row["product"], row["store"], row["period"]) == ("P4", "S1", weeks[1]))
+    actual = sold[("P4", "S1", weeks[1])]
+    assert by_reason["closed"]["gained"] == pytest.approx(abs(actual - plant["statistical"]) - actual)
+    assert [one["name"] for one in track["by_planner"]] == ["ines"]
+    assert track["by_planner"][0]["gained"] == pytest.approx(sum(one["gained"] for one in track["by_reason"]))
+
+
+def test_the_largest_misses_come_first_and_releases_stand_side_by_side(
+    client: APIClient, done: Study, told: tuple[dict[str, Any], Release, dict[tuple[str, str, str], float]]
+) -> None:
+    track, release, sold = told
+    worst = track["left"][0]
+    assert worst["name"] == "Plant 2 × S0" and worst["outside"] == worst["of"] == CAME and worst["tracking"] == 3.0
+    assert [one["error"] for one in track["left"]] == sorted((one["error"] for one in track["left"]), reverse=True)
+    assert worst["actual"] == sum(n for (p, s, _), n in sold.items() if (p, s) == ("P2", "S0"))
+    beside = client.get(f"/api/portfolios/{done.portfolio.pk}/released/{ref(done, TOTAL)}/").json()
+    assert [(one["release"], one["forecast"]) for one in beside] == [(1, release.total)]
+    assert client.get(f"/api/portfolios/{done.portfolio.pk}/released/top/").json() == beside
+    client.post(f"/api/releases/{release.pk}/withdraw/", {"reason": "wrong"}, format="json")
+    assert client.get(f"/api/portfolios/{done.portfolio.pk}/released/top/").json() == []
+
+
+def test_signals_and_help_by_hand() -> None:
+    nan = np.nan
+    errors = np.array([[2.0, 2.0, 2.0], [1.0, -1.0, nan], [0.0, 0.0, 0.0], [nan, nan, nan], [-4.0, -2.0, nan]])
+    np.testing.assert_allclose(tracking_signal(errors), [3.0, 0.0, 0.0, 0.0, -2.0])
+    found = helped([10.0, 10.0], [14.0, 6.0], [0, 2], np.array([15.0, nan, nan]))
+    assert (found.periods, found.gained, found.error) == (1, 4.0, 5.0)
+    assert helped([10.0], [14.0], [1], np.array([15.0, nan])).periods == 0
