@@ -71,8 +71,9 @@ def _bands(forecast: Floats, quantiles: Floats, chosen: Integers, adjusted: Bool
     width = quantiles[:, -1] - quantiles[:, 0]
     whole = (quantiles == np.round(quantiles)).all(axis=(1, 2))
     slack = np.where(whole, 2.0, 0.0)[:, None] + 1e-9 * np.abs(width)
+    over = (forecast == 0.0) & (width == 0.0)  # a lead at which nothing is sold, such as after the end of a season
     for later in range(1, forecast.shape[1]):
-        as_much = forecast[:, later, None] >= forecast[:, :later]
+        as_much = (forecast[:, later, None] >= forecast[:, :later]) & ~over[:, later, None]
         narrowing |= (as_much & (width[:, later, None] < width[:, :later] - slack[:, :later])).any(axis=1)
     narrowing &= (chosen >= 0) & ~adjusted
     faults = {

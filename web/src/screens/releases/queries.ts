@@ -9,3 +9,18 @@ export const draft = (study: number) =>
   });
 
 export const tokens = queryOptions({ queryKey: ['tokens'], queryFn: () => body(api.GET('/api/tokens/')) });
+
+/** A release held against what has come. */
+export const track = (release: number) =>
+  queryOptions({
+    queryKey: ['track', release],
+    queryFn: () => body(api.GET('/api/releases/{id}/track/', { params: { path: { id: release } } })),
+  });
+
+/** What the last releases say of a node. */
+export const beside = (portfolio: number, node: string) =>
+  queryOptions({
+    queryKey: ['beside', portfolio, node],
+    queryFn: () =>
+      body(api.GET('/api/portfolios/{id}/released/{node}/', { params: { path: { id: portfolio, node } } })),
+  });

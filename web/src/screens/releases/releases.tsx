@@ -1,7 +1,7 @@
 /** What would go out, the checks that must hold, and what went out before. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
-import { useParams } from 'react-router';
+import { useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { releases as releasesQuery } from '../../api/queries';
 import { Chart } from '../../charts/chart';
@@ -11,11 +11,17 @@ import { totalOptions } from '../../charts/total';
 import { Dialog } from '../../ui/dialog';
 import { count, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
-import { Page } from '../../ui/page';
+import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { Adjustments } from '../adjust/adjustments';
 import { draft as draftQuery } from './queries';
 import { Tokens } from './tokens';
+import { TrackPage } from './track';
+
+const PAGES = [
+  { value: 'out', label: 'Going out' },
+  { value: 'track', label: 'Track' },
+] as const;
 
 export function Releases() {
   const portfolio = Number(useParams().portfolio);
@@ -24,6 +30,7 @@ export function Releases() {
   const going = useQuery({ ...draftQuery(study ?? 0), enabled: study !== undefined });
   const client = useQueryClient();
   const [note, setNote] = useState('');
+  const [search, setSearch] = useSearchParams();
   const publish = useMutation({
     mutationFn: () =>
       body(api.POST('/api/studies/{id}/publish/', { params: { path: { id: study ?? 0 } }, body: { note } })),
@@ -47,40 +54,58 @@ export function Releases() {
   if (list.isPending || going.isPending) return <Loading what="what would go out" />;
   const next = (list.data[0]?.number ?? 0) + 1;
   const draft = going.data;
+  const page = PAGES.find((one) => one.value === search.get('page'))?.value ?? 'out';
+  const pages = (
+    <Choice
+      label=""
+      options={PAGES}
+      value={page}
+      onChange={(to) => setSearch(to === 'out' ? {} : { page: to })}
+    />
+  );
+  if (page === 'track')
+    return (
+      <Page title="Releases" actions={pages}>
+        <TrackPage portfolio={portfolio} study={study} list={list.data} draft={draft} />
+      </Page>
+    );
   return (
     <Page
       title="Releases"
       actions={
-        draft.published_as === null ? (
-          <form
-            className="flex items-center gap-3"
-            onSubmit={(event) => {
-              event.preventDefault();
-              publish.mutate();
-            }}
-          >
-            <label className="flex items-center gap-2 text-[13px] text-second">
-              Note
-              <input
-                className="input input-sm w-[240px] text-base-content"
-                maxLength={400}
-                value={note}
-                onChange={(event) => setNote(event.target.value)}
-              />
-            </label>
-            <button
-              type="submit"
-              className="btn btn-sm btn-primary"
-              disabled={!draft.holds || publish.isPending}
+        <>
+          {pages}
+          {draft.published_as === null ? (
+            <form
+              className="flex items-center gap-3"
+              onSubmit={(event) => {
+                event.preventDefault();
+                publish.mutate();
+              }}
             >
-              {publish.isPending ? 'Publishing …' : `Publish R${next}`}
-            </button>
-          </form>
-        ) : (
-          <span className="text-[13px] text-second">
-            {draft.study_name} #{draft.study} is published as R{draft.published_as}
-          </span>
-        )
+              <label className="flex items-center gap-2 text-[13px] text-second">
+                Note
+                <input
+                  className="input input-sm w-[240px] text-base-content"
+                  maxLength={400}
+                  value={note}
+                  onChange={(event) => setNote(event.target.value)}
+                />
+              </label>
+              <button
+                type="submit"
+                className="btn btn-sm btn-primary"
+                disabled={!draft.holds || publish.isPending}
+              >
+                {publish.isPending ? 'Publishing …' : `Publish R${next}`}
+              </button>
+            </form>
+          ) : (
+            <span className="text-[13px] text-second">
+              {draft.study_name} #{draft.study} is published as R{draft.published_as}
+            </span>
+          )}
+        </>
       }
     >
       <div className="space-y-7 p-[18px]">
