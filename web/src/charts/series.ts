@@ -235,7 +235,12 @@ function adjustedLines(node: Node, colours: Colours) {
   ];
 }
 
-export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span: Span, colours: Colours) {
+export function seriesOptions(
+  node: Node,
+  origin: (Schema['Origin'] & { release?: number }) | null,
+  span: Span,
+  colours: Colours,
+) {
   const length = node.periods.length;
   const lastKnown = node.history.at(-1) ?? null;
   const joined = [lastKnown, ...node.statistical];
@@ -260,7 +265,7 @@ export function seriesOptions(node: Node, origin: Schema['Origin'] | null, span:
             ),
           ),
           lineOf(
-            `as forecast on ${origin.period}`,
+            origin.release ? `as released in R${origin.release}` : `as forecast on ${origin.period}`,
             placed(origin.forecast, origin.at + 1, length),
             colours.plum,
             1.5,

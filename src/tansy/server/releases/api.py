@@ -17,7 +17,7 @@ from tansy.server.api.fields import whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import services, track
 from tansy.server.releases.models import Release, Withdrawal
-from tansy.server.studies.api import BandSerializer
+from tansy.server.studies.api import BandSerializer, NullableFloats
 from tansy.server.studies.models import Study
 
 _PAGE = 1000
@@ -193,6 +193,29 @@ class BesideSerializer(serializers.Serializer):
     forecast = serializers.ListField(child=serializers.FloatField())
     low = serializers.ListField(child=serializers.FloatField())
     high = serializers.ListField(child=serializers.FloatField())
+
+
+class ReleaseOriginSerializer(serializers.Serializer):
+    """A release as an origin: what it said of a node, and what came, by lead."""
+
+    release = serializers.IntegerField()
+    period = serializers.CharField()
+    at = serializers.IntegerField(help_text="Position of its origin in the periods of the study.")
+    forecast = NullableFloats()
+    missed = NullableFloats(help_text="What came less the forecast.")
+    held = serializers.ListField(
+        child=serializers.IntegerField(allow_null=True), help_text="Bands that hold what came."
+    )
+    bands = BandSerializer(many=True)
+    wape = serializers.FloatField(allow_null=True)
+
+
+class NodeReleasesView(APIView):
+    @extend_schema(responses=ReleaseOriginSerializer(many=True))
+    def get(self, request: Request, pk: int, node: str) -> Response:
+        """What the last releases said of a node, of which something has come by the end of this study's history."""
+        study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
+        return Response(track.of_node(study, node))
 
 
 class TrackView(APIView):

@@ -20,7 +20,8 @@ from tansy.server.portfolios.models import Load, Portfolio
 from tansy.server.portfolios.panels import panel_of
 from tansy.server.releases.models import Release
 from tansy.server.releases.services import FORECAST, named_as_now, node_rows
-from tansy.server.studies.models import Node
+from tansy.server.studies.api import rounded_list
+from tansy.server.studies.models import Node, Study, node_at, unpack
 from tansy.server.studies.services import prepared_of
 
 Floats = NDArray[np.float64]
@@ -199,6 +200,56 @@ def beside(portfolio: Portfolio, ref: str) -> list[dict[str, Any]]:
                 "forecast": rows[FORECAST].to_list(),
                 "low": rows[f"q{lower[0]:g}"].to_list(),
                 "high": rows[f"q{1.0 - lower[0]:g}"].to_list(),
+            }
+        )
+    return found[::-1]
+
+
+def of_node(study: Study, ref: str) -> list[dict[str, Any]]:
+    """What releases said of a node of a study, of which something has come in its history, the oldest first; in the
+    shape of the study's own origins."""
+    node = node_at(study.pk, ref)
+    timeline = study.load.timeline
+    actual = unpack(node.received or node.history)
+    releases = (
+        Release.objects.filter(portfolio=study.portfolio, withdrawal=None)
+        .defer("forecasts")
+        .select_related("study__load")
+        .order_by("-number")[:MOST_BESIDE]
+    )
+    found = []
+    for release in releases:
+        at = release.study.load.timeline.last - timeline.first
+        then = Node.objects.filter(study=release.study, ref=node.ref).only("position").first()
+        if then is None or not 0 <= at < timeline.n_periods - 1:
+            continue
+        rows = node_rows(release, then.position)
+        forecast = rows[FORECAST].to_numpy()
+        lower = _lower(release)
+        low, high = (np.stack([rows[f"q{p:g}"].to_numpy() for p in of]) for of in (lower, [1.0 - p for p in lower]))
+        came = np.full(len(forecast), np.nan)
+        some = actual[at + 1 : at + 1 + len(forecast)]
+        came[: len(some)] = some
+        known = ~np.isnan(came)
+        held = ((came >= low) & (came <= high)).sum(axis=0)
+        volume = float(np.abs(came[known]).sum())
+        found.append(
+            {
+                "release": release.number,
+                "period": release.origin,
+                "at": at,
+                "forecast": rounded_list(forecast),
+                "missed": rounded_list(came - forecast),
+                "held": [int(held[h]) if known[h] else None for h in range(len(came))],
+                "bands": [
+                    {
+                        "level": round(100.0 * (1.0 - 2.0 * p), 6),
+                        "low": rounded_list(low[b]),
+                        "high": rounded_list(high[b]),
+                    }
+                    for b, p in enumerate(lower)
+                ],
+                "wape": float(100.0 * np.abs(came - forecast)[known].sum() / volume) if volume > 0.0 else None,
             }
         )
     return found[::-1]

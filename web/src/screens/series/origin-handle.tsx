@@ -5,6 +5,11 @@ import { typing } from '../../ui/typing';
 
 const OWN_ARROWS = 'dialog, [role=dialog], [role=menu], [role=listbox], [role=tablist], [role=grid]';
 
+function said(one: { period: string; release?: number } | undefined): string {
+  if (!one) return '';
+  return one.release ? `R${one.release} from ${one.period}` : one.period;
+}
+
 export interface Tick {
   index: number;
   x: number;
@@ -18,7 +23,7 @@ export function OriginHandle({
   chosen,
   onChoose,
 }: {
-  origins: Schema['Origin'][];
+  origins: (Schema['Origin'] & { release?: number })[];
   ticks: Tick[];
   top: number;
   bottom: number;
@@ -67,7 +72,8 @@ export function OriginHandle({
           style={{ left: current.x, top, height: bottom - top }}
         >
           <span className="absolute -top-1 right-2 text-xs font-semibold whitespace-nowrap text-secondary">
-            origin {origins[current.index]?.period}
+            {!origins[current.index]?.release && 'origin '}
+            {said(origins[current.index])}
           </span>
         </div>
       )}
@@ -78,7 +84,7 @@ export function OriginHandle({
         aria-valuemin={0}
         aria-valuemax={origins.length}
         aria-valuenow={chosen === null ? 0 : chosen + 1}
-        aria-valuetext={chosen === null ? 'none chosen' : (origins[chosen]?.period ?? '')}
+        aria-valuetext={chosen === null ? 'none chosen' : said(origins[chosen])}
         className="pointer-events-auto absolute right-0 left-0 cursor-ew-resize touch-none"
         style={{ top: bottom - 10, height: 20 }}
         onPointerDown={(event) => {
@@ -98,13 +104,17 @@ export function OriginHandle({
           <span
             key={tick.index}
             data-origin={origins[tick.index]?.period}
-            title={`forecast as of ${origins[tick.index]?.period}`}
+            title={`forecast as of ${said(origins[tick.index])}`}
             className={`absolute border ${
               tick.index === chosen
                 ? 'size-3 border-secondary bg-secondary'
                 : 'size-2 border-base-content bg-base-100'
             }`}
-            style={{ left: tick.x, top: 10, transform: 'translate(-50%, -50%) rotate(45deg)' }}
+            style={{
+              left: tick.x,
+              top: 10,
+              transform: `translate(-50%, -50%)${origins[tick.index]?.release ? '' : ' rotate(45deg)'}`,
+            }}
           />
         ))}
       </div>

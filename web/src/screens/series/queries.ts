@@ -139,3 +139,13 @@ export const methodForm = (study: number, ref: string, method: string) =>
       ),
     ...forever,
   });
+
+/** What releases said of a node, of which something has come. */
+export const releasesOf = (study: number, ref: string) =>
+  queryOptions({
+    queryKey: ['releases-of', study, ref],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/nodes/{node}/releases/', { params: { path: { id: study, node: ref } } }),
+      ),
+  });

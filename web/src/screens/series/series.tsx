@@ -26,7 +26,7 @@ import { LookPage } from './look';
 import { OriginForms } from './origin-forms';
 import { OriginHandle, type Tick } from './origin-handle';
 import { PublishedTable } from './published-table';
-import { node as nodeQuery, parts as partsQuery, tested as testedQuery } from './queries';
+import { node as nodeQuery, parts as partsQuery, releasesOf, tested as testedQuery } from './queries';
 import { Taken } from './taken';
 import { TryIt } from './try-it';
 import { WorkingsPage } from './workings';
@@ -79,11 +79,14 @@ function NodeView({
 }) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
+  const released = useQuery(releasesOf(study, node.node)).data;
+  const origins = useMemo(() => withReleases(node.origins, released ?? []), [node, released]);
   const { spans, first } = spansOf(node);
   const adjusting = search.get('adjust') !== null;
   const span = spans.find((one) => one === search.get('span')) ?? (adjusting ? 'near' : first);
-  const wanted = node.origins.findIndex((one) => one.period === search.get('origin'));
+  const wanted = origins.findIndex((one) => originKey(one) === search.get('origin'));
   const chosen = wanted >= 0 ? wanted : null;
+  const tested = node.origins.findIndex((one) => one.period === search.get('origin'));
   const set = useCallback(
     (changes: Record<string, string | null>, replace = true) =>
       setSearch(
@@ -157,13 +160,17 @@ function NodeView({
       <div className="p-[18px]">
         <Picture
           node={adjust.shown}
+          origins={origins}
           span={span}
           chosen={chosen}
           onDrag={adjusting ? adjust.type : undefined}
           onSpan={(value) => set({ span: value })}
-          onOrigin={(index) => set({ origin: index === null ? null : (node.origins[index]?.period ?? null) })}
+          onOrigin={(index) => {
+            const to = index === null ? undefined : origins[index];
+            set({ origin: to ? originKey(to) : null });
+          }}
         />
-        <OriginLine node={node} chosen={chosen} />
+        <OriginLine node={node} origins={origins} chosen={chosen} />
         <AdjustedBy node={node} portfolio={portfolio} />
         {adjusting && (
           <AdjustForm
@@ -191,7 +198,7 @@ function NodeView({
         />
         <ErrorMap
           node={node}
-          chosen={chosen}
+          chosen={tested >= 0 ? tested : null}
           onOrigin={(index) => set({ origin: node.origins[index]?.period ?? null })}
         />
         <Methods node={node} />
@@ -200,6 +207,19 @@ function NodeView({
       </div>
     </Page>
   );
+}
+
+/** An origin of the backtest, or a release. */
+type Shown = Schema['Origin'] & { release?: number };
+
+/** How far a release stands from the place of its origin, which a tested one may have. */
+const BESIDE = 9;
+
+const originKey = (one: Shown) => (one.release ? `R${one.release}` : one.period);
+
+function withReleases(origins: Schema['Origin'][], releases: Schema['ReleaseOrigin'][]): Shown[] {
+  const published = releases.map((one) => ({ ...one, method: null, brief: '' }));
+  return [...origins, ...published].sort((a, b) => a.at - b.at);
 }
 
 /** What is being changed about a node, and the node as it would be. */
@@ -259,6 +279,7 @@ function Trail({ node, base }: { node: Node; base: string }) {
 
 function Picture({
   node,
+  origins,
   span,
   chosen,
   onDrag,
@@ -266,6 +287,7 @@ function Picture({
   onOrigin,
 }: {
   node: Node;
+  origins: Shown[];
   span: Span;
   chosen: number | null;
   /** Where the forecast can be dragged. */
@@ -274,7 +296,7 @@ function Picture({
   onOrigin: (index: number | null) => void;
 }) {
   const colours = useColours();
-  const origin = chosen === null ? null : (node.origins[chosen] ?? null);
+  const origin = chosen === null ? null : (origins[chosen] ?? null);
   const options = useMemo(() => seriesOptions(node, origin, span, colours), [node, origin, span, colours]);
   const [frame, setFrame] = useState<{ ticks: Tick[]; handles: Handle[]; top: number; bottom: number }>();
   const chart = useRef<Instance | null>(null);
@@ -283,15 +305,17 @@ function Picture({
     if (!made || made.isDisposed()) return;
     const x = (at: number) => made.convertToPixel({ xAxisIndex: 0 }, at) as unknown as number;
     const inside = (px: number) => px >= 50 && px <= made.getWidth() - 50;
-    const ticks = node.origins
-      .map((one, index) => ({ index, x: x(one.at) }))
+    const ticks = origins
+      .map((one, index) => ({ index, x: x(one.at) + (one.release ? BESIDE : 0) }))
       .filter((tick) => Number.isFinite(tick.x) && inside(tick.x));
     const handles = node.forecast.flatMap((value, lead) => {
       const at = made.convertToPixel({ xAxisIndex: 0, yAxisIndex: 0 }, [node.n_past + lead, value ?? 0]);
       return at.every(Number.isFinite) ? [{ lead, x: at[0] ?? 0, y: at[1] ?? 0 }] : [];
     });
     setFrame({ ticks, handles, top: 18, bottom: made.getHeight() - 44 });
-  }, [node]);
+  }, [node, origins]);
+  // releases come later than the picture, and move no line of it
+  useEffect(place, [place]);
   const valueAt = useCallback((y: number) => {
     const at = chart.current?.convertFromPixel({ xAxisIndex: 0, yAxisIndex: 0 }, [0, y]);
     return at?.[1] ?? 0;
@@ -312,7 +336,11 @@ function Picture({
           </span>
         )}
         {origin && (
-          <Key colour="var(--color-secondary)" label={`as forecast on ${origin.period}`} style="dashed" />
+          <Key
+            colour="var(--color-secondary)"
+            label={origin.release ? `as released in R${origin.release}` : `as forecast on ${origin.period}`}
+            style="dashed"
+          />
         )}
         {origin && <span className="text-[13px] text-second">● inside the widest band ○ outside</span>}
         <span className="ml-auto">
@@ -337,7 +365,7 @@ function Picture({
         />
         {frame && (
           <OriginHandle
-            origins={node.origins}
+            origins={origins}
             ticks={frame.ticks}
             top={frame.top}
             bottom={frame.bottom}
@@ -359,16 +387,17 @@ function Picture({
   );
 }
 
-function OriginLine({ node, chosen }: { node: Node; chosen: number | null }) {
-  const origin = chosen === null ? null : node.origins[chosen];
+function OriginLine({ node, origins, chosen }: { node: Node; origins: Shown[]; chosen: number | null }) {
+  const origin = chosen === null ? null : origins[chosen];
   const n = node.forecast.length;
   const unit = periods(node.frequency, n);
   const widest = node.bands[0]?.level;
   if (!origin) {
     return (
       <p className="border-y border-rule py-2 text-second">
-        The diamonds under the picture are the {node.origins.length} tested origins. Pick one, or drag across
-        them, to see the forecast as it would have been made then, against what came.
+        The diamonds under the picture are the {node.origins.length} tested origins
+        {origins.length > node.origins.length && ', the squares releases'}. Pick one, or drag across them, to
+        see the forecast as it would have been made then, against what came.
       </p>
     );
   }
@@ -383,10 +412,12 @@ function OriginLine({ node, chosen }: { node: Node; chosen: number | null }) {
   return (
     <output className="block border-y border-rule py-2">
       <b>
-        From {origin.period}, {n} {unit}:
+        {origin.release ? `R${origin.release} from ${origin.period}` : `From ${origin.period}, ${n} ${unit}`}:
       </b>{' '}
-      error {fixed(origin.wape, 1)} % of volume, {hit} of {of} inside the {widest} % band; made with{' '}
-      {origin.brief || 'zero'}, chosen by the errors that had come by then.
+      error {fixed(origin.wape, 1)} % of volume, {hit} of {of} inside the {widest} % band
+      {origin.release
+        ? ', as it was published.'
+        : `; made with ${origin.brief || 'zero'}, chosen by the errors that had come by then.`}
     </output>
   );
 }
