@@ -15,6 +15,7 @@ from rest_framework.test import APIClient
 from tansy.engine.study.track import helped, tracking_signal
 from tansy.engine.timeline import label
 from tansy.server.releases.models import Release
+from tansy.server.studies import running
 from tansy.server.studies.models import Study
 from tests.garden import FIRST_WEEK, N_WEEKS, SALES
 from tests.server.conftest import hand_in
@@ -140,3 +141,34 @@ def test_signals_and_help_by_hand() -> None:
     found = helped([10.0, 10.0], [14.0, 6.0], [0, 2], np.array([15.0, nan, nan]))
     assert (found.periods, found.gained, found.error) == (1, 4.0, 5.0)
     assert helped([10.0], [14.0], [1], np.array([15.0, nan])).periods == 0
+
+
+def test_the_bridge_from_a_release_adds_up_and_opens_to_its_series(
+    client: APIClient, done: Study, told: tuple[dict[str, Any], Release, dict[tuple[str, str, str], float]]
+) -> None:
+    _, release, _ = told
+    client.post(f"/api/studies/{done.pk}/again/")
+    later = Study.objects.latest("pk")
+    running.carry_out(later.run)
+    change(client, later, "Ferns × South", change="add", amount=5.0, first=later.load.timeline.after(6).labels[0])
+    found = client.get(f"/api/studies/{later.pk}/bridge/", {"release": release.pk}).json()
+    shared = later.load.timeline.after(3).labels
+    assert (found["first"], found["last"]) == (shared[0], shared[-1])
+    parts = {one["name"]: one for one in found["parts"]}
+    assert sum(one["change"] for one in found["parts"]) == pytest.approx(found["after"] - found["before"])
+    assert found["before"] == pytest.approx(sum(release.total[3:]))
+    assert parts["series come"]["series"][0]["name"] == "P9 × S0" and parts["series come"]["n_series"] == 1
+    top = client.get(f"/api/studies/{later.pk}/nodes/top/").json()
+    assert found["after"] == pytest.approx(sum(top["forecast"][:3]), abs=1e-3)
+    # what was adjusted before stands no more over three of six periods, or by its new amount
+    assert parts["adjustments"]["change"] != 0.0
+    assert [abs(one["change"]) for one in found["movers"]] == sorted(
+        (abs(one["change"]) for one in found["movers"]), reverse=True
+    )
+    south = client.get(
+        f"/api/studies/{later.pk}/bridge/", {"release": release.pk, "node": ref(later, "Ferns × South")}
+    ).json()
+    assert sum(one["change"] for one in south["parts"]) == pytest.approx(south["after"] - south["before"])
+    assert {one["name"].split(" × ")[1] for one in south["movers"]} == {"S2"}
+    assert client.get(f"/api/studies/{later.pk}/bridge/", {"release": 999}).status_code == 404
+    assert client.get(f"/api/studies/{later.pk}/bridge/").status_code == 400

@@ -15,7 +15,7 @@ from rest_framework.views import APIView
 
 from tansy.server.api.fields import whole_number
 from tansy.server.portfolios.models import Portfolio
-from tansy.server.releases import services, track
+from tansy.server.releases import bridge, services, track
 from tansy.server.releases.models import Release, Withdrawal
 from tansy.server.studies.api import BandSerializer, NullableFloats
 from tansy.server.studies.models import Study
@@ -216,6 +216,53 @@ class NodeReleasesView(APIView):
         """What the last releases said of a node, of which something has come by the end of this study's history."""
         study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
         return Response(track.of_node(study, node))
+
+
+class MovedSerializer(serializers.Serializer):
+    """before, after: sums over the periods that both forecast. because: what moves it most."""
+
+    node = serializers.CharField(allow_null=True, help_text="Null where the study has it no more.")
+    name = serializers.CharField()
+    before = serializers.FloatField()
+    after = serializers.FloatField()
+    change = serializers.FloatField()
+    because = serializers.CharField()
+
+
+class BridgePartSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    change = serializers.FloatField()
+    n_series = serializers.IntegerField()
+    series = MovedSerializer(many=True, help_text="Those that it moves most.")
+
+
+class BridgeSerializer(serializers.Serializer):
+    """From a release to what would go out; parts add up to the change."""
+
+    release = serializers.IntegerField()
+    first = serializers.CharField()
+    last = serializers.CharField()
+    before = serializers.FloatField()
+    after = serializers.FloatField()
+    parts = BridgePartSerializer(many=True)
+    movers = MovedSerializer(many=True)
+
+
+class BridgeView(APIView):
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("release", int, required=True, description="Id of the release to begin from."),
+            OpenApiParameter("node", str, description="Of this node; the total without it."),
+        ],
+        responses=BridgeSerializer,
+    )
+    def get(self, request: Request, pk: int) -> Response:
+        """What moves the forecast from a release to what would go out of a study."""
+        study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
+        number = whole_number("release", request.query_params.get("release", ""), _MOST_ROWS)
+        releases = Release.objects.defer("forecasts").select_related("study__load")
+        release = get_object_or_404(releases, pk=number, portfolio=study.portfolio)
+        return Response(bridge.report(release, study, request.query_params.get("node", "top")))
 
 
 class TrackView(APIView):

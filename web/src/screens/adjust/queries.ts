@@ -54,6 +54,6 @@ export const step = (portfolio: number, study: number | undefined, back: boolean
 
 /** All that shows a forecast is asked for anew. */
 export function forecastChanged(client: QueryClient): void {
-  for (const key of ['node', 'adjustments', 'adjusted', 'adjusting', 'draft', 'parts'])
+  for (const key of ['node', 'adjustments', 'adjusted', 'adjusting', 'draft', 'parts', 'bridge'])
     void client.invalidateQueries({ queryKey: [key] });
 }

@@ -24,3 +24,11 @@ export const beside = (portfolio: number, node: string) =>
     queryFn: () =>
       body(api.GET('/api/portfolios/{id}/released/{node}/', { params: { path: { id: portfolio, node } } })),
   });
+
+/** What moves the total from a release to what would go out. */
+export const bridge = (study: number, release: number) =>
+  queryOptions({
+    queryKey: ['bridge', study, release],
+    queryFn: () =>
+      body(api.GET('/api/studies/{id}/bridge/', { params: { path: { id: study }, query: { release } } })),
+  });

@@ -14,6 +14,7 @@ import { useHere } from '../../ui/here';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { Adjustments } from '../adjust/adjustments';
+import { Moved } from './moved';
 import { draft as draftQuery } from './queries';
 import { Tokens } from './tokens';
 import { TrackPage } from './track';
@@ -115,6 +116,7 @@ export function Releases() {
           </p>
         )}
         <GoingOut draft={draft} />
+        {draft.last_release && <Moved portfolio={portfolio} study={study} release={draft.last_release} />}
         <Adjustments portfolio={portfolio} study={study} />
         <Published list={list.data} />
         <Tokens example={list.data[0]?.id} />
