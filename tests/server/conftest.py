@@ -14,7 +14,7 @@ from rest_framework.test import APIClient
 
 from tansy.server.portfolios import panels
 from tansy.server.releases import bridge, track
-from tansy.server.studies import adjustments, running, services, tries_api
+from tansy.server.studies import adjustments, compare_api, running, services, tries_api
 from tansy.server.studies.models import Study
 from tests.garden import PRODUCTS, RECIPE, SALES
 
@@ -32,6 +32,7 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
     services.forget()
     adjustments.forget()
     track.forget()
+    compare_api.forget()
     bridge.forget()
     tries_api.forget()
     return tmp_path

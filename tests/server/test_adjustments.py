@@ -202,3 +202,45 @@ def test_standing_adjustments_are_those_of_the_engine(client: APIClient, done: S
     np.testing.assert_allclose(found.forecast.mean[node], 1.4 * found.statistical.mean[node])
     np.testing.assert_allclose(found.forecast.mean[0], found.statistical.mean[0])
     assert row.change == pytest.approx(0.4 * row.statistical)
+
+
+def test_what_ifs_stand_beside_each_other_are_renamed_archived_and_deleted(client: APIClient, done: Study) -> None:
+    made = client.post(f"/api/portfolios/{done.portfolio.pk}/studies/", {"recipe": FLAT, "name": "flat"}, format="json")
+    flat = Study.objects.get(pk=made.json()["id"])
+    assert flat.name == "flat" and client.delete(f"/api/studies/{flat.pk}/").status_code == 409  # it waits to be run
+    running.carry_out(flat.run)
+    change(client, done, "Herbs × every store", amount=50.0)
+    plain = client.get(f"/api/studies/{done.pk}/recipe/", {"as_made": "true"}).content.decode()
+    assert (
+        "adjustments" not in plain and "adjustments" in client.get(f"/api/studies/{done.pk}/recipe/").content.decode()
+    )
+    found = client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", {"level": 4}).json()
+    one, other = (adjustments.adjusted(study) for study in (done, flat))
+    np.testing.assert_allclose(found["total_one"], one.mean[0])
+    np.testing.assert_allclose(found["total_other"], other.mean[0])
+    first = one.statistical.graph.levels[4].first
+    n = one.statistical.graph.levels[4].n_nodes
+    apart = np.abs(one.mean - other.mean).sum(axis=1)
+    assert found["levels"][4]["moved"] == pytest.approx(apart[first : first + n].sum())
+    assert [node["node"] for node in found["nodes"]] == [
+        one.statistical.graph.refs[first + i] for i in np.argsort(-apart[first : first + n], kind="stable")
+    ]
+    assert found["nodes"][0]["one"] == pytest.approx(
+        one.mean[one.statistical.graph.refs.index(found["nodes"][0]["node"])].sum()
+    )
+    assert client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", {"level": 40}).status_code == 400
+    assert client.get(f"/api/studies/{done.pk}/beside/999/").status_code == 404
+
+    assert (
+        client.patch(f"/api/studies/{flat.pk}/", {"name": "flat line", "archived": True}, format="json").status_code
+        == 200
+    )
+    listed = {one["id"]: one for one in client.get(f"/api/portfolios/{done.portfolio.pk}/studies/").json()}
+    assert listed[flat.pk]["name"] == "flat line" and listed[flat.pk]["archived_at"]
+    client.patch(f"/api/studies/{flat.pk}/", {"archived": False}, format="json")
+    assert client.get(f"/api/studies/{flat.pk}/").json()["archived_at"] is None
+    client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    kept = client.delete(f"/api/studies/{done.pk}/")
+    assert kept.status_code == 409 and "R1 was published" in kept.json()["detail"]
+    assert client.delete(f"/api/studies/{flat.pk}/").status_code == 204
+    assert not Node.objects.filter(study_id=flat.pk).exists() and AdjustmentRow.objects.count() == 1

@@ -68,7 +68,7 @@ def address(path: str, world: dict[str, int]) -> str:
     """A described path with the ids of the world in it."""
     noun = path.split("/")[2].rstrip("s").replace("studie", "study")
     filled = path.replace("{id}", str(world.get(noun, 1))).replace("{form}", "csv")
-    filled = filled.replace("{node}", "0").replace("{series}", "0")
+    filled = filled.replace("{node}", "0").replace("{series}", "0").replace("{other}", str(world.get("study", 1)))
     assert "{" not in filled
     return filled
 

@@ -17,6 +17,8 @@ const Structure = lazy(() =>
 const Backtest = lazy(() => import('./screens/backtest/backtest').then((m) => ({ default: m.Backtest })));
 const Releases = lazy(() => import('./screens/releases/releases').then((m) => ({ default: m.Releases })));
 
+const Compare = lazy(() => import('./screens/study/compare').then((m) => ({ default: m.Compare })));
+
 const Coverage = lazy(() =>
   import('./screens/history/coverage').then((m) => ({ default: m.CoverageScreen })),
 );
@@ -54,6 +56,7 @@ export const router = createBrowserRouter([
       { path: 'p/:portfolio/intake/plans', element: later(<Plans />) },
       { path: 'p/:portfolio/append/:upload', element: later(<Append />) },
       { path: 'p/:portfolio/study', element: <StudyScreen /> },
+      { path: 'p/:portfolio/compare/:one/:other', element: later(<Compare />) },
       { path: 'p/:portfolio/s/:study/field', element: <Field /> },
       { path: 'p/:portfolio/s/:study/series/:node', element: later(<Series />) },
       { path: 'p/:portfolio/s/:study/structure', element: later(<Structure />) },

@@ -14,6 +14,6 @@ export function useHere(): Here {
   const all = useQuery(portfolios).data;
   const portfolio = params.portfolio ? Number(params.portfolio) : all?.[0]?.id;
   const list = useQuery({ ...studies(portfolio ?? 0), enabled: portfolio !== undefined }).data;
-  const newest = list?.find((study) => study.run.state === 'done')?.id;
+  const newest = list?.find((study) => study.run.state === 'done' && !study.archived_at)?.id;
   return { portfolio, study: params.study ? Number(params.study) : newest };
 }

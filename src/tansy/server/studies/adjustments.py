@@ -86,7 +86,7 @@ def adjusted(study: Study) -> Adjusted:
     return _adjusted(study.pk, tuple(rows_of(study.portfolio).values_list("pk", flat=True)))
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=4)
 def _statistical(pk: int) -> Forecast:
     """A result is written once and stays, so that it is read once."""
     found = forecast_of(Study.objects.select_related("load").get(pk=pk))

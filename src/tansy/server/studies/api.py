@@ -8,7 +8,7 @@ import numpy as np
 from django.db.models import Prefetch, QuerySet
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers, status
 from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
@@ -74,6 +74,7 @@ class StudySerializer(serializers.ModelSerializer):
             "gain",
             "tasks_computed",
             "tasks_reused",
+            "archived_at",
             "run",
         ]
         read_only_fields = fields
@@ -84,6 +85,12 @@ class StudySerializer(serializers.ModelSerializer):
 
 class NewStudySerializer(serializers.Serializer):
     recipe = serializers.CharField(required=False, help_text="A recipe in TOML; the default one without it.")
+    name = serializers.CharField(required=False, max_length=120, help_text="Instead of the name in the recipe.")
+
+
+class ChangeStudySerializer(serializers.Serializer):
+    name = serializers.CharField(required=False, max_length=120)
+    archived = serializers.BooleanField(required=False, help_text="Out of the way, or back.")
 
 
 class TreeRowSerializer(serializers.Serializer):
@@ -335,7 +342,8 @@ class PortfolioStudiesView(APIView):
         fields = NewStudySerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         text = fields.validated_data.get("recipe")
-        study = services.make(portfolio, request.user, read_recipe(text) if text else None)
+        name = fields.validated_data.get("name", "")
+        study = services.make(portfolio, request.user, read_recipe(text) if text else None, name)
         return Response(StudySerializer(study).data, status=status.HTTP_201_CREATED)
 
 
@@ -343,6 +351,21 @@ class StudyView(APIView):
     @extend_schema(responses=StudySerializer)
     def get(self, request: Request, pk: int) -> Response:
         return Response(StudySerializer(get_object_or_404(Study, pk=pk)).data)
+
+    @extend_schema(request=ChangeStudySerializer, responses=StudySerializer)
+    def patch(self, request: Request, pk: int) -> Response:
+        """Rename a study, or put it out of the way."""
+        study = get_object_or_404(Study, pk=pk)
+        fields = ChangeStudySerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        services.change(study, **fields.validated_data)
+        return Response(StudySerializer(study).data)
+
+    @extend_schema(responses={204: None})
+    def delete(self, request: Request, pk: int) -> Response:
+        """Delete a study and what it found. One that a release stands on stays."""
+        services.delete(get_object_or_404(Study, pk=pk))
+        return Response(status=status.HTTP_204_NO_CONTENT)
 
 
 class AgainView(APIView):
@@ -374,11 +397,16 @@ class RunView(APIView):
 
 
 class RecipeView(APIView):
-    @extend_schema(responses={(200, "application/toml"): OpenApiTypes.STR})
+    @extend_schema(
+        parameters=[OpenApiParameter("as_made", bool, description="Without what has been adjusted since.")],
+        responses={(200, "application/toml"): OpenApiTypes.STR},
+    )
     def get(self, request: Request, pk: int) -> HttpResponse:
         """The recipe as a file for `tansy run`."""
         study = get_object_or_404(Study, pk=pk)
-        response = HttpResponse(adjustments.recipe_text(study), content_type="application/toml")
+        as_made = request.query_params.get("as_made", "") == "true"
+        text = study.recipe_text if as_made else adjustments.recipe_text(study)
+        response = HttpResponse(text, content_type="application/toml")
         response["Content-Disposition"] = f'attachment; filename="study-{study.pk}.toml"'
         return response
 
@@ -390,9 +418,9 @@ def listed() -> QuerySet[Study]:
         Study.objects.select_related("portfolio", "load", "made_by", "result")
         .prefetch_related(newest)
         .only(
-            "name", "made_at", "portfolio__name", "made_by__username", "load__n_series", "load__frequency",
-            "load__first_period", "load__n_periods", "load__season_length", "result__rmsse", "result__gain",
-            "result__tasks_computed", "result__tasks_reused",
+            "name", "made_at", "archived_at", "portfolio__name", "made_by__username", "load__n_series",
+            "load__frequency", "load__first_period", "load__n_periods", "load__season_length",
+            "result__rmsse", "result__gain", "result__tasks_computed", "result__tasks_reused",
         )
     )  # fmt: skip
 

@@ -36,6 +36,7 @@ class Study(models.Model):
     kinds_by_hand = models.JSONField(default=dict, help_text="Kinds given by hand, by position of the series.")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
     made_at = models.DateTimeField(auto_now_add=True)
+    archived_at = models.DateTimeField(null=True, help_text="Out of the way since; everything in it stays.")
 
     class Meta:
         verbose_name_plural = "studies"

@@ -9,6 +9,8 @@ from typing import Any
 
 import numpy as np
 from django.db import transaction
+from django.db.models import ProtectedError
+from django.utils import timezone
 from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
@@ -57,6 +59,30 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
         )  # fmt: skip
         enqueue(study)
     return study
+
+
+def change(study: Study, name: str = "", archived: bool | None = None) -> None:
+    """Rename a study, put it out of the way or back."""
+    if name.strip():
+        study.name = name.strip()
+    if archived is not None:
+        study.archived_at = timezone.now() if archived else None
+    study.save(update_fields=["name", "archived_at"])
+
+
+def delete(study: Study) -> None:
+    """Delete a study with what it found; what was fitted for it stays in the store for others.
+
+    Raises Conflict where it is running, or where a release stands on it.
+    """
+    if study.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists():
+        raise Conflict("This study is running; stop it first.")
+    try:
+        with transaction.atomic():
+            study.delete()
+    except ProtectedError as error:
+        held = ", ".join(sorted({str(one) for one in error.protected_objects}))
+        raise Conflict(f"{held} was published from this study, so that it stays; it can be archived.") from None
 
 
 def kept_of(portfolio: Portfolio) -> tuple[Kept, ...]:

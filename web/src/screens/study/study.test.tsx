@@ -31,6 +31,7 @@ const study: Schema['Study'] = {
   gain: null,
   tasks_computed: null,
   tasks_reused: null,
+  archived_at: null,
   run,
 };
 

@@ -1,6 +1,6 @@
 /** Studies of a portfolio: run one, watch it, stop it, take its recipe. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useRef } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios, search, studies } from '../../api/queries';
@@ -8,6 +8,7 @@ import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { kept } from './queries';
+import { ChangeStudy, WhatIf } from './what-if';
 
 type Study = Schema['Study'];
 
@@ -254,11 +255,43 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
   const again = useStudyAction(portfolio, (id: number) =>
     body(api.POST('/api/studies/{id}/run/', { params: { path: { id } } })),
   );
+  const [archived, setArchived] = useState(false);
+  const [marked, setMarked] = useState<number[]>([]);
+  const [copied, setCopied] = useState<Study | null>(null);
+  const [changed, setChanged] = useState<Study | null>(null);
+  const put = list.filter((study) => study.archived_at !== null).length;
+  const shown = list.filter((study) => archived || study.archived_at === null);
+  const mark = (id: number) =>
+    setMarked(marked.includes(id) ? marked.filter((one) => one !== id) : [...marked.slice(-1), id]);
   return (
     <section aria-labelledby="studies">
-      <h2 id="studies" className="mb-1 text-base font-semibold">
-        Studies
-      </h2>
+      <div className="mb-1 flex items-center gap-4">
+        <h2 id="studies" className="mr-auto text-base font-semibold">
+          Studies
+        </h2>
+        {marked.length === 2 && (
+          <Link
+            className="btn btn-sm"
+            to={`/p/${portfolio}/compare/${Math.min(...marked)}/${Math.max(...marked)}`}
+          >
+            Compare the two
+          </Link>
+        )}
+        {marked.length === 1 && (
+          <span className="text-[13px] text-second">Mark another one to compare the two.</span>
+        )}
+        {put > 0 && (
+          <label className="flex items-center gap-2 text-[13px] text-second">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs"
+              checked={archived}
+              onChange={(event) => setArchived(event.target.checked)}
+            />
+            {put} archived
+          </label>
+        )}
+      </div>
       {again.isError && (
         <p role="alert" className="text-error">
           {again.error.message}
@@ -267,6 +300,9 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
       <table className="sheet">
         <thead>
           <tr>
+            <th>
+              <span className="sr-only">Compare</span>
+            </th>
             <th>Study</th>
             <th>Made</th>
             <th className="num">Series</th>
@@ -281,8 +317,19 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
           </tr>
         </thead>
         <tbody>
-          {list.map((study) => (
-            <tr key={study.id}>
+          {shown.map((study) => (
+            <tr key={study.id} className={study.archived_at ? 'text-second' : ''}>
+              <td>
+                {study.run.state === 'done' && (
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-xs"
+                    aria-label={`Compare ${study.name} #${study.id}`}
+                    checked={marked.includes(study.id)}
+                    onChange={() => mark(study.id)}
+                  />
+                )}
+              </td>
               <td>
                 {study.run.state === 'done' ? (
                   <Link className="link" to={`/p/${portfolio}/s/${study.id}/field`}>
@@ -301,7 +348,7 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
               <td>{study.last_period}</td>
               <td>{tasks(study)}</td>
               <td className={study.run.state === 'failed' ? 'text-error' : ''}>
-                {STATES[study.run.state]}
+                {study.archived_at ? 'archived' : STATES[study.run.state]}
                 {study.run.message && (
                   <span className="block max-w-[300px] text-xs">{study.run.message}</span>
                 )}
@@ -312,14 +359,27 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
                     Run it again
                   </button>
                 )}
+                <button type="button" className="link" onClick={() => setCopied(study)}>
+                  what if
+                </button>
                 <a className="link" href={`/api/studies/${study.id}/recipe/`} download>
                   recipe
                 </a>
+                <button
+                  type="button"
+                  className="link"
+                  aria-label={`Rename, archive or delete ${study.name} #${study.id}`}
+                  onClick={() => setChanged(study)}
+                >
+                  …
+                </button>
               </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {copied && <WhatIf study={copied} portfolio={portfolio} close={() => setCopied(null)} />}
+      {changed && <ChangeStudy study={changed} portfolio={portfolio} close={() => setChanged(null)} />}
     </section>
   );
 }

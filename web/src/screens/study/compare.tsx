@@ -1,0 +1,220 @@
+/** Two studies beside each other, over the periods that both forecast. */
+import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query';
+import { useMemo } from 'react';
+import { Link, useParams, useSearchParams } from 'react-router';
+import { api, body, type Schema } from '../../api/client';
+import { Chart } from '../../charts/chart';
+import { useColours } from '../../charts/colours';
+import { Key } from '../../charts/key';
+import { baseOptions, lineOf } from '../../charts/series';
+import { count, fixed, signed } from '../../ui/format';
+import { Page } from '../../ui/page';
+import { Failed, Loading } from '../../ui/states';
+import { TableOut } from '../../ui/table-out';
+
+const compared = (one: number, other: number, level: number) =>
+  queryOptions({
+    queryKey: ['compared', one, other, level],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/beside/{other}/', {
+          params: { path: { id: one, other }, query: { level } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+
+export function Compare() {
+  const { portfolio, one, other } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const level = Number(search.get('level') ?? 0);
+  const found = useQuery(compared(Number(one), Number(other), level));
+  const title = (
+    <>
+      <Link className="text-sm font-normal text-second hover:underline" to={`/p/${portfolio}/study`}>
+        Study
+      </Link>
+      <span className="font-normal text-second"> › </span>
+      {found.data ? `${nameOf(found.data.one)} and ${nameOf(found.data.other)}` : 'Two studies'}
+    </>
+  );
+  return (
+    <Page title={title}>
+      <div className="space-y-6 p-[18px]">
+        {found.isPending && <Loading what="both studies" />}
+        {found.isError && <Failed error={found.error} retry={() => void found.refetch()} />}
+        {found.data && (
+          <>
+            <Total found={found.data} />
+            <Levels found={found.data} onLevel={(to) => setSearch(to ? { level: String(to) } : {})} />
+            <Nodes found={found.data} portfolio={Number(portfolio)} />
+          </>
+        )}
+      </div>
+    </Page>
+  );
+}
+
+type Found = Schema['Compared'];
+const nameOf = (study: Schema['ComparedStudy']) => `${study.name} #${study.id}`;
+const sum = (values: number[]) => values.reduce((total, value) => total + value, 0);
+
+function percent(one: number, other: number): string {
+  return one > 0 ? `${signed((100 * (other - one)) / one, 1)} %` : '–';
+}
+
+function Total({ found }: { found: Found }) {
+  const colours = useColours();
+  const options = useMemo(
+    () => ({
+      ...baseOptions(found.periods, 0, colours),
+      series: [
+        lineOf(nameOf(found.one), found.total_one, colours.forecast, 2),
+        lineOf(nameOf(found.other), found.total_other, colours.plum, 1.6, { type: 'dashed' }),
+      ],
+    }),
+    [found, colours],
+  );
+  const [one, other] = [sum(found.total_one), sum(found.total_other)];
+  return (
+    <section aria-labelledby="totals">
+      <h2 id="totals" className="text-base font-semibold">
+        The total, period by period
+      </h2>
+      <p>
+        {found.periods[0]} to {found.periods.at(-1)}: {fixed(one, 0)} and {fixed(other, 0)} units,{' '}
+        {signed(other - one, 0)} ({percent(one, other)}). RMSSE in the backtest {fixed(found.one.rmsse, 3)}{' '}
+        and {fixed(found.other.rmsse, 3)}, gain over the seasonal naive {signed(found.one.gain, 1)} and{' '}
+        {signed(found.other.gain, 1)} %.
+        {found.only_one + found.only_other > 0 &&
+          ` Series in one of them alone: ${count(found.only_one)} and ${count(found.only_other)}.`}
+      </p>
+      <p className="mt-1 flex gap-4">
+        <Key colour="var(--forecast)" label={nameOf(found.one)} />
+        <Key colour="var(--color-secondary)" label={nameOf(found.other)} style="dashed" />
+      </p>
+      <Chart options={options} label="Total of both studies by period" className="h-[200px] w-full" />
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th> </th>
+            {found.periods.map((period) => (
+              <th key={period} className="num">
+                {period}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {[
+            { name: nameOf(found.one), values: found.total_one },
+            { name: nameOf(found.other), values: found.total_other },
+          ].map((row) => (
+            <tr key={row.name}>
+              <td className="whitespace-nowrap">{row.name}</td>
+              {row.values.map((value, lead) => (
+                <td key={found.periods[lead]} className="num">
+                  {fixed(value, 0)}
+                </td>
+              ))}
+            </tr>
+          ))}
+          <tr>
+            <td>difference</td>
+            {found.total_one.map((value, lead) => (
+              <td key={found.periods[lead]} className="num font-semibold">
+                {signed((found.total_other[lead] ?? 0) - value, 0)}
+              </td>
+            ))}
+          </tr>
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Levels({ found, onLevel }: { found: Found; onLevel: (level: number) => void }) {
+  return (
+    <section aria-labelledby="where">
+      <h2 id="where" className="mb-1 text-base font-semibold">
+        Where they differ
+      </h2>
+      <table className="sheet w-auto!">
+        <thead>
+          <tr>
+            <th>Level</th>
+            <th className="num">Nodes that differ</th>
+            <th className="num">Units moved</th>
+          </tr>
+        </thead>
+        <tbody>
+          {found.levels.map((level, k) => (
+            <tr key={level.name} className={k === found.level ? 'bg-raised' : ''}>
+              <td>
+                <button
+                  type="button"
+                  className="cursor-pointer hover:underline"
+                  aria-pressed={k === found.level}
+                  onClick={() => onLevel(k)}
+                >
+                  {level.name}
+                </button>
+              </td>
+              <td className="num">
+                {count(level.n_changed)} of {count(level.n_nodes)}
+              </td>
+              <td className="num">{fixed(level.moved, 0)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
+  const level = found.levels[found.level];
+  return (
+    <section aria-labelledby="nodes">
+      <div className="mb-1 flex items-center">
+        <h2 id="nodes" className="mr-auto text-base font-semibold">
+          {level?.name}: those that differ most first
+        </h2>
+        <TableOut
+          name="Two studies"
+          head={['Node', nameOf(found.one), nameOf(found.other), 'Difference']}
+          rows={() => found.nodes.map((node) => [node.name, node.one, node.other, node.other - node.one])}
+        />
+      </div>
+      <table className="sheet">
+        <thead>
+          <tr>
+            <th>Node</th>
+            <th className="num">{nameOf(found.one)}</th>
+            <th className="num">{nameOf(found.other)}</th>
+            <th className="num">Difference</th>
+            <th className="num">%</th>
+          </tr>
+        </thead>
+        <tbody>
+          {found.nodes.map((node) => (
+            <tr key={node.node}>
+              <td>
+                <Link
+                  className="hover:underline"
+                  to={`/p/${portfolio}/s/${found.other.id}/series/${node.node}`}
+                >
+                  {node.name}
+                </Link>
+              </td>
+              <td className="num">{fixed(node.one, 0)}</td>
+              <td className="num">{fixed(node.other, 0)}</td>
+              <td className="num font-semibold">{signed(node.other - node.one, 0)}</td>
+              <td className="num">{percent(node.one, node.other)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

@@ -1,0 +1,177 @@
+/** What if: a copy of a study with another recipe; and what else can be done with a study. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useState } from 'react';
+import { api, body, type Schema } from '../../api/client';
+import { studies } from '../../api/queries';
+import { Dialog } from '../../ui/dialog';
+import { Failed, Loading } from '../../ui/states';
+
+type Study = Schema['Study'];
+
+export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: number; close: () => void }) {
+  const client = useQueryClient();
+  const recipe = useQuery({
+    queryKey: ['recipe', study.id],
+    queryFn: () =>
+      body(
+        api.GET('/api/studies/{id}/recipe/', {
+          params: { path: { id: study.id }, query: { as_made: true } },
+          parseAs: 'text',
+        }),
+      ),
+  });
+  const [text, setText] = useState<string>();
+  const [name, setName] = useState(`${study.name}, what if`);
+  useEffect(() => {
+    if (recipe.data !== undefined) setText((before) => before ?? String(recipe.data));
+  }, [recipe.data]);
+  const run = useMutation({
+    mutationFn: () =>
+      body(
+        api.POST('/api/portfolios/{id}/studies/', {
+          params: { path: { id: portfolio } },
+          body: { recipe: text ?? '', name },
+        }),
+      ),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: studies(portfolio).queryKey });
+      close();
+    },
+  });
+  return (
+    <Dialog title={`What if, from ${study.name} #${study.id}`} close={close}>
+      {recipe.isPending && <Loading what="the recipe" />}
+      {recipe.isError && <Failed error={recipe.error} retry={() => void recipe.refetch()} />}
+      {text !== undefined && (
+        <form
+          className="space-y-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            run.mutate();
+          }}
+        >
+          <p className="text-second">
+            Change what you like; only what is touched is fitted again. History, corrections and adjustments
+            are those of the portfolio.
+          </p>
+          <label className="block">
+            <span className="text-second">Name</span>
+            <input
+              className="input input-sm w-full"
+              required
+              maxLength={120}
+              value={name}
+              onChange={(event) => setName(event.target.value)}
+            />
+          </label>
+          <label className="block">
+            <span className="text-second">Recipe</span>
+            <textarea
+              className="textarea w-full font-mono text-xs leading-snug"
+              rows={16}
+              spellCheck={false}
+              value={text}
+              onChange={(event) => setText(event.target.value)}
+            />
+          </label>
+          {run.isError && (
+            <p role="alert" className="text-error">
+              {run.error.message}
+            </p>
+          )}
+          <div className="flex gap-2">
+            <button type="submit" className="btn btn-sm btn-primary" disabled={run.isPending || !name.trim()}>
+              Run it
+            </button>
+            <button type="button" className="btn btn-sm btn-ghost" onClick={close}>
+              Cancel
+            </button>
+          </div>
+        </form>
+      )}
+    </Dialog>
+  );
+}
+
+export function ChangeStudy({
+  study,
+  portfolio,
+  close,
+}: {
+  study: Study;
+  portfolio: number;
+  close: () => void;
+}) {
+  const client = useQueryClient();
+  const [name, setName] = useState(study.name);
+  const [sure, setSure] = useState(false);
+  const path = { params: { path: { id: study.id } } };
+  const change = useMutation({
+    mutationFn: async (what: { name?: string; archived?: boolean } | 'delete') => {
+      if (what === 'delete') await body(api.DELETE('/api/studies/{id}/', path));
+      else await body(api.PATCH('/api/studies/{id}/', { ...path, body: what }));
+    },
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: studies(portfolio).queryKey });
+      close();
+    },
+  });
+  return (
+    <Dialog title={`${study.name} #${study.id}`} close={close}>
+      <form
+        className="space-y-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          change.mutate({ name });
+        }}
+      >
+        <label className="block">
+          <span className="text-second">Name</span>
+          <input
+            className="input input-sm w-full"
+            required
+            maxLength={120}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </label>
+        {change.isError && (
+          <p role="alert" className="text-error">
+            {change.error.message}
+          </p>
+        )}
+        {sure && (
+          <p>
+            What it found is lost: its backtest, choices and forecasts. Adjustments stay with the portfolio,
+            and what was fitted stays for other studies. It cannot be undone.
+          </p>
+        )}
+        <div className="flex flex-wrap gap-2">
+          <button
+            type="submit"
+            className="btn btn-sm btn-primary"
+            disabled={change.isPending || !name.trim()}
+          >
+            Rename
+          </button>
+          <button
+            type="button"
+            className="btn btn-sm"
+            disabled={change.isPending}
+            onClick={() => change.mutate({ archived: study.archived_at === null })}
+          >
+            {study.archived_at === null ? 'Archive' : 'Bring back'}
+          </button>
+          <button
+            type="button"
+            className="btn btn-sm btn-ghost text-error"
+            disabled={change.isPending}
+            onClick={() => (sure ? change.mutate('delete') : setSure(true))}
+          >
+            {sure ? 'Delete it for good' : 'Delete …'}
+          </button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
