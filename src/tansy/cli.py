@@ -430,6 +430,30 @@ def serve(
     start(host, port)
 
 
+@app.command()
+def report(
+    out: Annotated[Path, typer.Option(help="File to write, such as report.html.")],
+    portfolio: Annotated[str, typer.Option(help="Its name; not needed where there is one alone.")] = "",
+) -> None:
+    """Write the monthly report of a portfolio: one or two pages of HTML that stand by themselves."""
+    _django()
+    from rest_framework.exceptions import APIException
+
+    from tansy.server.portfolios.models import Portfolio
+    from tansy.server.releases.report import as_html
+    from tansy.server.serving import migrate
+
+    migrate()
+    found = list(Portfolio.objects.filter(name=portfolio) if portfolio else Portfolio.objects.all())
+    if len(found) != 1:
+        names = ", ".join(repr(one.name) for one in Portfolio.objects.order_by("name")) or "none"
+        raise TansyError(f"Say which portfolio, by --portfolio; there are {names}.")
+    try:
+        out.write_text(as_html(found[0]), encoding="utf-8")
+    except APIException as error:
+        raise TansyError(str(error.detail)) from None
+
+
 @app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
 def admin(context: typer.Context) -> None:
     """Run a management command of the server, such as `tansy admin createsuperuser`."""

@@ -96,9 +96,18 @@ def files(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
+def garden(page: Page, files: Path) -> dict[str, int]:
     """Numbers of a portfolio with drivers, of its finished study, and of a node in a store; made once."""
+    return _planted(page, files, "Garden to look at")
 
+
+@pytest.fixture
+def own_garden(page: Page, files: Path) -> dict[str, int]:
+    """Another one, in which forecasts may be changed and published."""
+    return _planted(page, files, "Garden to change")
+
+
+def _planted(page: Page, files: Path, name: str) -> dict[str, int]:
     def post(path: str, **sent: Any) -> Any:
         cookies = {one["name"]: one["value"] for one in page.context.cookies()}
         answer = page.request.post(path, headers={"X-CSRFToken": cookies["csrftoken"], "Referer": page.url}, **sent)
@@ -107,7 +116,7 @@ def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
 
     base = re.sub(r"(https?://[^/]+).*", r"\1/api", page.url)
     all_of_them = page.request.get(f"{base}/portfolios/").json()
-    found = next((one for one in all_of_them if one["name"] == "Garden to look at"), None)
+    found = next((one for one in all_of_them if one["name"] == name), None)
     if found is None:
         page.goto(f"{base[:-4]}/intake")
         page.get_by_label(re.compile("^Sales")).set_input_files(files / "sales.csv")
@@ -117,7 +126,7 @@ def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
         page.get_by_role("button", name=LOOK_AT_IT).click()
         page.wait_for_url(re.compile(r"/intake/\d+$"))
         upload = page.url.rsplit("/", 1)[1]
-        found = post(f"{base}/uploads/{upload}/load/", data={"name": "Garden to look at", "options": {}})
+        found = post(f"{base}/uploads/{upload}/load/", data={"name": name, "options": {}})
         post(f"{base}/portfolios/{found['id']}/studies/", data={})
         post(f"{base}/portfolios/{found['id']}/searches/", data={})
     deadline = time.monotonic() + 180
@@ -127,4 +136,4 @@ def garden(page: Page, files: Path) -> Iterator[dict[str, int]]:
             break
         assert time.monotonic() < deadline and study["run"]["state"] in ("queued", "running"), study["run"]
         time.sleep(0.5)
-    yield {"portfolio": found["id"], "study": study["id"], "node": 20}
+    return {"portfolio": found["id"], "study": study["id"], "node": 20}

@@ -82,6 +82,7 @@ QUERIES = {
     "/api/studies/{id}/nodes/{node}/workings/": "?method=ets(A,N,N)",
     "/api/studies/{id}/nodes/{node}/workings.{form}": "?method=ets(A,N,N)",
     "/api/releases/{id}/rows/": "?lead=1&limit=5",
+    "/api/studies/{id}/bridge/": "?release={release}",
 }
 
 
@@ -91,7 +92,7 @@ def test_every_answer_is_as_described(client: APIClient, world: dict[str, int]) 
     for verb, path in OPERATIONS:
         if verb != "get" or path == "/api/schema/":
             continue
-        answer = client.get(address(path, world) + QUERIES.get(path, ""))
+        answer = client.get(address(path, world) + QUERIES.get(path, "").format(**world))
         described = DESCRIBED["paths"][path]["get"]["responses"]
         kinds = described["200"].get("content", {})
         if path == "/api/portfolios/{id}/searches/" and answer.status_code == 204:
@@ -102,7 +103,8 @@ def test_every_answer_is_as_described(client: APIClient, world: dict[str, int]) 
             packed = answer.headers.get("Content-Encoding") == "gzip"
             body = json.loads(gzip.decompress(answer.content) if packed else answer.content)
             holds_to(path, body)
-            assert body != [] or path.endswith(("/plans/", "/corrections/")), f"{path} was empty: nothing was tested"
+            empty = ("/plans/", "/corrections/", "/nodes/{node}/releases/")
+            assert body != [] or path.endswith(empty), f"{path} was empty: nothing was tested"
             seen += 1
     assert seen >= 25
 

@@ -172,3 +172,32 @@ def test_the_bridge_from_a_release_adds_up_and_opens_to_its_series(
     assert {one["name"].split(" × ")[1] for one in south["movers"]} == {"S2"}
     assert client.get(f"/api/studies/{later.pk}/bridge/", {"release": 999}).status_code == 404
     assert client.get(f"/api/studies/{later.pk}/bridge/").status_code == 400
+
+
+def test_the_report_says_what_the_track_and_the_bridge_say_and_needs_no_server(
+    client: APIClient, done: Study, told: tuple[dict[str, Any], Release, dict[tuple[str, str, str], float]]
+) -> None:
+    track, release, _ = told
+    client.post(f"/api/studies/{done.pk}/again/")
+    later = Study.objects.latest("pk")
+    running.carry_out(later.run)
+    for one in client.get(f"/api/portfolios/{done.portfolio.pk}/adjustments/?study={later.pk}").json()["adjustments"]:
+        if one["state"] == "left":
+            client.delete(f"/api/adjustments/{one['id']}/")
+    assert client.post(f"/api/studies/{later.pk}/publish/", {}, format="json").status_code == 201
+    page = client.get(f"/api/portfolios/{done.portfolio.pk}/report/")
+    text = page.content.decode()
+    assert page["Content-Type"].startswith("text/html") and "http" not in text.replace("http-equiv", "")
+    assert "<script" not in text and text.count("<svg") == 4  # the total, two groups, and what has none
+    series = track["levels"][-1]
+    assert f"the series were missed by {series['wape']:.1f} %" in text
+    bridge = client.get(f"/api/studies/{later.pk}/bridge/", {"release": release.pk}).json()
+    assert f"<b>{bridge['after']:,.0f}</b> units" in text
+    for one in track["left"][:3]:
+        assert one["name"] in text
+    assert ("fair" in text and "units nearer" in text) or "further off" in text
+
+
+def test_there_is_no_report_before_a_release(client: APIClient, done: Study) -> None:
+    answer = client.get(f"/api/portfolios/{done.portfolio.pk}/report/")
+    assert answer.status_code == 409 and "Nothing has been published" in answer.json()["detail"]

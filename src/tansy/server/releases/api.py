@@ -15,7 +15,7 @@ from rest_framework.views import APIView
 
 from tansy.server.api.fields import whole_number
 from tansy.server.portfolios.models import Portfolio
-from tansy.server.releases import bridge, services, track
+from tansy.server.releases import bridge, report, services, track
 from tansy.server.releases.models import Release, Withdrawal
 from tansy.server.studies.api import BandSerializer, NullableFloats
 from tansy.server.studies.models import Study
@@ -271,6 +271,13 @@ class TrackView(APIView):
         """A release held against what has come since."""
         release = get_object_or_404(Release.objects.defer("forecasts").select_related("portfolio"), pk=pk)
         return Response(track.report(track.tracked(release)))
+
+
+class ReportView(APIView):
+    @extend_schema(responses={(200, "text/html"): OpenApiTypes.STR})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """The monthly report of a portfolio, as a page that stands by itself and prints well."""
+        return HttpResponse(report.as_html(get_object_or_404(Portfolio, pk=pk)))
 
 
 class BesideView(APIView):

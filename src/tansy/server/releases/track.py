@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 import polars as pl
+from django.http import Http404
 from numpy.typing import NDArray
 
 from tansy.engine.errors import PlanError
@@ -186,9 +187,9 @@ def beside(portfolio: Portfolio, ref: str) -> list[dict[str, Any]]:
     )
     found = []
     for release in releases:
-        nodes = Node.objects.filter(study=release.study)
-        node = (nodes.filter(position=0) if ref == "top" else nodes.filter(ref=ref)).only("position").first()
-        if node is None:
+        try:
+            node = node_at(release.study_id, ref, Node.objects.only("position"))
+        except Http404:
             continue
         rows = node_rows(release, node.position)
         lower = _lower(release)
@@ -203,6 +204,12 @@ def beside(portfolio: Portfolio, ref: str) -> list[dict[str, Any]]:
             }
         )
     return found[::-1]
+
+
+def beside_node(release: Release, key: str) -> Floats | None:
+    """What a release says of the node with this id, [H]; None where it has none."""
+    node = Node.objects.filter(study=release.study, key=key).only("position").first()
+    return None if node is None else node_rows(release, node.position)[FORECAST].to_numpy()
 
 
 def of_node(study: Study, ref: str) -> list[dict[str, Any]]:

@@ -11,6 +11,7 @@ urlpatterns = [
     path("portfolios/<int:pk>/releases/", api.ReleasesView.as_view()),
     path("releases/<int:pk>/withdraw/", api.WithdrawReleaseView.as_view()),
     path("releases/<int:pk>/track/", api.TrackView.as_view()),
+    path("portfolios/<int:pk>/report/", api.ReportView.as_view()),
     path("portfolios/<int:pk>/released/<str:node>/", api.BesideView.as_view()),
     path("releases/<int:pk>/csv/", api.CsvView.as_view()),
     path("releases/<int:pk>/parquet/", api.ParquetView.as_view()),

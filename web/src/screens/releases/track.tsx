@@ -62,13 +62,14 @@ export function TrackPage({
             ))}
           </select>
         </label>
-        <button
-          type="button"
-          className="btn btn-sm btn-ghost ml-auto print:hidden"
-          onClick={() => window.print()}
+        <a
+          className="btn btn-sm btn-ghost ml-auto"
+          href={`/api/portfolios/${portfolio}/report/`}
+          target="_blank"
+          rel="noreferrer"
         >
-          Print
-        </button>
+          Monthly report
+        </a>
       </div>
       {found.isPending && <Loading what="the track" />}
       {found.isError && <Failed error={found.error} retry={() => void found.refetch()} />}
