@@ -1,6 +1,7 @@
 """All benches, one after the other."""
 
 from bench import (
+    adjust,
     again,
     arima,
     bases,
@@ -36,6 +37,7 @@ if __name__ == "__main__":
         real,
         bases,
         many,
+        adjust,
         again,
         chain,
         steady,
