@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import io
 import tomllib
+import zipfile
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import polars as pl
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
+from tansy.engine.reading.table import read_table
 from tansy.engine.study import export
 from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import read_recipe
@@ -171,7 +174,7 @@ def test_a_new_study_keeps_what_still_makes_sense_and_asks_about_the_rest(client
 
 
 def test_a_study_goes_out_again_where_somebody_changed_it_and_a_release_can_be_withdrawn(
-    client: APIClient, done: Study
+    client: APIClient, done: Study, tmp_path: Path
 ) -> None:
     def publish() -> Any:
         return client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
@@ -185,6 +188,25 @@ def test_a_study_goes_out_again_where_somebody_changed_it_and_a_release_can_be_w
     assert client.post(address, {"reason": ""}, format="json").status_code == 400
     assert client.post(address, {"reason": "wrong fair"}, format="json").status_code == 201
     assert client.post(address, {"reason": "again"}, format="json").status_code == 409
+    # the workbook says what it is, and holds the rows of every level
+    address = f"/api/releases/{second.pk}"
+    book = tmp_path / "release.xlsx"
+    book.write_bytes(client.get(f"{address}/xlsx/").content)
+    cover = zipfile.ZipFile(book).read("xl/worksheets/sheet1.xml").decode()
+    words = AdjustmentRow.objects.get().adjustment.words()
+    for said in ("R2 of Garden", "wrong fair (ines)", TOTAL, words, second.sha256):
+        assert said in cover, said
+    rows = pl.read_parquet(io.BytesIO(second.forecasts))
+    for level in rows["level"].unique(maintain_order=True).to_list():
+        own = rows.filter(pl.col("level") == level)
+        sheet = read_table(book, level)
+        assert sheet.columns == [name for name in rows.columns if name != "level"]
+        np.testing.assert_allclose(sheet["forecast"].cast(pl.Float64).to_numpy(), own["forecast"].to_numpy())
+        assert pl.read_csv(io.BytesIO(client.get(f"{address}/csv/", {"level": level}).content)).height == own.height
+        part = client.get(f"{address}/parquet/", {"level": level}).content
+        assert pl.read_parquet(io.BytesIO(part)).equals(own)
+    assert client.get(f"{address}/parquet/").content == bytes(second.forecasts)
+    assert client.get(f"{address}/csv/", {"level": "shelf"}).status_code == 422
     listed = client.get(f"/api/portfolios/{done.portfolio.pk}/releases/").json()
     assert [one["withdrawal"] and one["withdrawal"]["reason"] for one in listed] == ["wrong fair", None]
     assert client.get(f"/api/releases/{second.pk}/csv/").status_code == 200  # it stays as it is
@@ -244,3 +266,51 @@ def test_what_ifs_stand_beside_each_other_are_renamed_archived_and_deleted(clien
     assert kept.status_code == 409 and "R1 was published" in kept.json()["detail"]
     assert client.delete(f"/api/studies/{flat.pk}/").status_code == 204
     assert not Node.objects.filter(study_id=flat.pk).exists() and AdjustmentRow.objects.count() == 1
+
+
+def test_a_file_of_adjustments_is_taken_whole_or_not_at_all(client: APIClient, done: Study) -> None:
+    ahead = done.load.timeline.after(6).labels
+    good = (
+        "group,store,from,to,change,amount,over,reason\n"
+        f'Herbs,,{ahead[0]},{ahead[1]},percent,"12,5",,fair\n'
+        f",,{ahead[2]},{ahead[2]},set,600,,\n"
+        f",S2,{ahead[3]},{ahead[5]},add,90,sum,\n"
+    )
+
+    def hand(text: str, **more: Any) -> Any:
+        sent = {"file": SimpleUploadedFile("buyers.csv", text.encode()), **more}
+        return client.post(f"/api/studies/{done.pk}/adjustments/file/", sent, format="multipart")
+
+    before = adjustments.adjusted(done).mean
+    seen = hand(good, preview="true")
+    assert seen.status_code == 200 and seen.json()["n_adjustments"] == 3 and not AdjustmentRow.objects.exists()
+    kept = hand(good, reason="")
+    assert kept.status_code == 201 and len(kept.json()["kept"]) == 3
+    mean = adjustments.adjusted(done).mean
+    graph = adjustments.adjusted(done).statistical.graph
+    herbs = next(i for i in range(graph.n_nodes) if graph.name(i) == "Herbs × every store")
+    south = next(i for i in range(graph.n_nodes) if graph.name(i) == "every product × S2")
+    np.testing.assert_allclose(mean[herbs, :2], 1.125 * before[herbs, :2])
+    assert mean[0, 2] == pytest.approx(600.0)
+    assert mean[south, 3:].sum() == pytest.approx(before[south, 3:].sum() + 90.0)
+    assert [row.entries["reason"] for row in AdjustmentRow.objects.order_by("pk")] == [
+        "fair",
+        "buyers.csv",
+        "buyers.csv",
+    ]
+    client.post(f"/api/portfolios/{done.portfolio.pk}/adjustments/undo/")
+    assert (adjustments.adjusted(done).mean == before).all()  # one act
+
+    for text, sentence in (
+        (good.replace("Herbs", "Trees"), "row 2: Trees: there is no series there"),
+        (good.replace("600", "many"), "row 3: 'many' is no number"),
+        (good.replace(ahead[0], "soon"), "no period such as"),
+        (good.replace("group", "colour"), "'colour' is no key or attribute"),
+        (good.replace("amount", "units"), "is no key or attribute"),
+        ("group,change,amount\nHerbs,set,3\n", "says no periods"),
+        (good.replace("set,600", "add,-1e7"), "below zero"),
+        ("", "empty"),
+    ):
+        answer = hand(text)
+        assert answer.status_code in (400, 422) and sentence in answer.json()["detail"], answer.content
+    assert AdjustmentRow.objects.count() == 3

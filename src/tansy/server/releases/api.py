@@ -17,6 +17,7 @@ from tansy.server.api.fields import whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import bridge, report, services, track
 from tansy.server.releases.models import Release, Withdrawal
+from tansy.server.releases.workbook import as_xlsx
 from tansy.server.studies.api import BandSerializer, NullableFloats
 from tansy.server.studies.models import Study
 
@@ -366,20 +367,33 @@ def _file(content: bytes, kind: str, release: Release, ending: str) -> HttpRespo
     return response
 
 
+LEVEL = OpenApiParameter("level", str, description="Of this level alone, such as `product × store`.")
+_XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+
+
 class CsvView(APIView):
-    @extend_schema(responses={(200, "text/csv"): OpenApiTypes.BINARY})
+    @extend_schema(parameters=[LEVEL], responses={(200, "text/csv"): OpenApiTypes.BINARY})
     def get(self, request: Request, pk: int) -> HttpResponse:
-        """All rows of a release as CSV."""
+        """Rows of a release as CSV."""
         release = get_object_or_404(Release, pk=pk)
-        return _file(services.as_csv(release), "text/csv", release, "csv")
+        return _file(services.as_csv(release, request.query_params.get("level", "")), "text/csv", release, "csv")
 
 
 class ParquetView(APIView):
-    @extend_schema(responses={(200, "application/vnd.apache.parquet"): OpenApiTypes.BINARY})
+    @extend_schema(parameters=[LEVEL], responses={(200, "application/vnd.apache.parquet"): OpenApiTypes.BINARY})
     def get(self, request: Request, pk: int) -> HttpResponse:
-        """All rows of a release as Parquet."""
+        """Rows of a release as Parquet; all of them are the file as it was published, to the byte."""
         release = get_object_or_404(Release, pk=pk)
-        return _file(bytes(release.forecasts), "application/vnd.apache.parquet", release, "parquet")
+        content = services.as_parquet(release, request.query_params.get("level", ""))
+        return _file(content, "application/vnd.apache.parquet", release, "parquet")
+
+
+class WorkbookView(APIView):
+    @extend_schema(responses={(200, _XLSX): OpenApiTypes.BINARY})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """A release as a workbook: a cover, and a sheet per level."""
+        release = get_object_or_404(Release.objects.select_related("portfolio", "published_by", "study"), pk=pk)
+        return _file(as_xlsx(release), _XLSX, release, "xlsx")
 
 
 class RowsView(APIView):

@@ -123,8 +123,29 @@ def withdraw(release: Release, user: Any, reason: str) -> Withdrawal:
         return Withdrawal.objects.create(release=release, made_by=user, reason=reason.strip())
 
 
-def as_csv(release: Release) -> bytes:
-    return csv_of(pl.read_parquet(io.BytesIO(release.forecasts)))
+def as_csv(release: Release, level: str = "") -> bytes:
+    """All rows of a release, or those of a level. Raises Unusable where it has none of that name."""
+    return csv_of(_of_level(release, level))
+
+
+def as_parquet(release: Release, level: str = "") -> bytes:
+    """The file as it was published, or the rows of a level."""
+    if not level:
+        return bytes(release.forecasts)
+    buffer = io.BytesIO()
+    _of_level(release, level).write_parquet(buffer)
+    return buffer.getvalue()
+
+
+def _of_level(release: Release, level: str) -> pl.DataFrame:
+    table = pl.read_parquet(io.BytesIO(release.forecasts))
+    if not level:
+        return table
+    found = table.filter(pl.col("level") == level)
+    if not found.height:
+        levels = ", ".join(map(repr, table["level"].unique(maintain_order=True).to_list()))
+        raise Unusable(f"The release has no level {level!r}; it has {levels}.")
+    return found
 
 
 def rows(release: Release, filters: dict[str, str], start: int, limit: int) -> tuple[int, list[dict[str, Any]]]:

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections import Counter
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework import serializers, status
+from rest_framework import parsers, serializers, status
 from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.adjust.adjustment import CHANGES, OVER, SPREADS, Adjustment, read_adjustment
+from tansy.engine.adjust.file import read_adjustments
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.server.api.fields import NumberField
@@ -22,6 +26,7 @@ from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import adjustments
 from tansy.server.studies.api import BandSerializer, NullableFloats, bands_of, rounded_list
 from tansy.server.studies.models import AdjustmentRow, Result, Study, node_at
+from tansy.server.studies.services import prepared_of
 
 _MOST_NODES = 500
 _MOST_MOVERS = 12
@@ -77,6 +82,7 @@ class LaidSerializer(serializers.Serializer):
     bands = BandSerializer(many=True)
     levels = ChangedLevelSerializer(many=True)
     movers = MoverSerializer(many=True)
+    n_adjustments = serializers.IntegerField()
     kept = serializers.ListField(
         child=serializers.IntegerField(), help_text="Numbers of the adjustments; none yet of a preview."
     )
@@ -158,6 +164,43 @@ class StudyAdjustmentsView(APIView):
         return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
 
 
+class AdjustmentFileSerializer(serializers.Serializer):
+    file = serializers.FileField()
+    reason = serializers.CharField(
+        max_length=300, allow_blank=True, default="", help_text="Of rows that have none; the name of the file without."
+    )
+    preview = serializers.BooleanField(default=False)
+
+
+class AdjustmentFileView(APIView):
+    parser_classes = [parsers.MultiPartParser]
+
+    @extend_schema(
+        request={"multipart/form-data": AdjustmentFileSerializer}, responses={200: LaidSerializer, 201: LaidSerializer}
+    )
+    def post(self, request: Request, pk: int) -> Response:
+        """A file of adjustments, a row each: all of them or none. See `docs/files.md`."""
+        study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
+        fields = AdjustmentFileSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        data = fields.validated_data
+        sent = data["file"]
+        now = adjustments.adjusted(study).statistical
+        panel = prepared_of(study).planned.panel
+        with tempfile.TemporaryDirectory(prefix="tansy-") as folder:
+            path = Path(folder) / "adjustments"
+            with path.open("wb") as file:
+                for chunk in sent.chunks():
+                    file.write(chunk)
+            read = read_adjustments(path, now.graph, panel, now.timeline, called=sent.name)
+        said = data["reason"].strip() or sent.name
+        asked = [replace(one, reason=one.reason or said) for one in read]
+        tried = adjustments.try_out(study, asked)
+        kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
+        answer = _told(study, tried, [row.pk for row in kept])
+        return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
+
+
 def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, Any]:
     statistical, before, after = tried.before.statistical, tried.before.mean, tried.after
     graph, node = statistical.graph, tried.placed[0].node
@@ -189,6 +232,7 @@ def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, 
             }
             for i in largest.tolist()
         ],
+        "n_adjustments": len(tried.placed),
         "kept": kept,
     }
 

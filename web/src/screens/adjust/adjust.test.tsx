@@ -21,6 +21,7 @@ const laid: Schema['Laid'] = {
     { name: 'product', n_nodes: 40, n_changed: 7 },
   ],
   movers: [],
+  n_adjustments: 1,
   kept: [],
 };
 

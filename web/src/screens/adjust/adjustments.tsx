@@ -5,6 +5,7 @@ import { api, body, type Schema } from '../../api/client';
 import { fixed, signed, when } from '../../ui/format';
 import { Failed } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { FromFile } from './from-file';
 import { adjustments, forecastChanged } from './queries';
 
 type Adjustment = Schema['Adjustment'];
@@ -32,10 +33,11 @@ export function Adjustments({ portfolio, study }: { portfolio: number; study: nu
   const waiting = rows.filter((one) => one.state === 'left');
   return (
     <section aria-labelledby="adjustments">
-      <div className="mb-1 flex items-center">
+      <div className="mb-1 flex flex-wrap items-start">
         <h2 id="adjustments" className="mr-auto text-base font-semibold">
           Adjustments
         </h2>
+        <FromFile study={study} />
         {rows.length > 0 && (
           <TableOut
             name="Adjustments"

@@ -115,12 +115,13 @@ describe('releases', () => {
     expect(screen.getByLabelText('Note')).toHaveProperty('value', 'mine');
   });
 
-  it('links every release as CSV and Parquet', async () => {
+  it('links every release as CSV, Parquet and a workbook', async () => {
     open();
     const links = within(await screen.findByRole('region', { name: 'Published' })).getAllByRole('link');
     expect(links.map((one) => one.getAttribute('href'))).toEqual([
       '/api/releases/41/csv/',
       '/api/releases/41/parquet/',
+      '/api/releases/41/xlsx/',
     ]);
   });
 

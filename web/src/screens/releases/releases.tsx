@@ -234,6 +234,9 @@ function Published({ list }: { list: Schema['Release'][] }) {
                   <a className="link" href={`/api/releases/${release.id}/parquet/`} download>
                     Parquet
                   </a>
+                  <a className="link" href={`/api/releases/${release.id}/xlsx/`} download>
+                    XLSX
+                  </a>
                   {!release.withdrawal && <WithdrawRelease release={release} />}
                 </td>
               </tr>
