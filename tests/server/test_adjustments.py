@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import polars as pl
 import pytest
+from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
@@ -314,3 +315,29 @@ def test_a_file_of_adjustments_is_taken_whole_or_not_at_all(client: APIClient, d
         answer = hand(text)
         assert answer.status_code in (400, 422) and sentence in answer.json()["detail"], answer.content
     assert AdjustmentRow.objects.count() == 3
+
+
+def test_where_a_portfolio_asks_for_two_one_prepares_and_another_signs(client: APIClient, done: Study) -> None:
+    def post(what: str, by: APIClient = client, **sent: Any) -> Any:
+        return by.post(f"/api/studies/{done.pk}/{what}/", sent, format="json")
+
+    address = f"/api/portfolios/{done.portfolio.pk}/"
+    assert client.patch(address, {"two_signatures": True}, format="json").json()["two_signatures"]
+    other = APIClient()
+    other.force_authenticate(User.objects.create_user("mara", password="quiet-garden"))
+    assert "one person prepares" in post("publish").json()["detail"]
+    assert post("prepare", note="as agreed").status_code == 201
+    draft = client.get(f"/api/studies/{done.pk}/draft/").json()
+    assert draft["two_signatures"] and draft["prepared"]["made_by"] == "ines"
+    assert "another person signs" in post("publish").json()["detail"]
+    change(client, done, TOTAL)  # what was prepared is not what would go out now
+    assert client.get(f"/api/studies/{done.pk}/draft/").json()["prepared"] is None
+    assert "one person prepares" in post("publish", by=other).json()["detail"]
+    post("prepare", note="with the fair")
+    signed = post("publish", by=other)
+    assert signed.status_code == 201, signed.content
+    assert (signed.json()["prepared_by"], signed.json()["published_by"]) == ("ines", "mara")
+    assert signed.json()["note"] == "with the fair"
+    client.patch(address, {"two_signatures": False}, format="json")
+    change(client, done, TOTAL, amount=1.0)
+    assert post("publish").json()["prepared_by"] is None

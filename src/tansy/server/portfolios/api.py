@@ -200,12 +200,13 @@ class PortfolioSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Portfolio
-        fields = ["id", "name", "made_at", "whole_units", "load"]
+        fields = ["id", "name", "made_at", "whole_units", "two_signatures", "load"]
         read_only_fields = fields
 
 
 class PortfolioChangeSerializer(serializers.Serializer):
-    whole_units = serializers.BooleanField()
+    whole_units = serializers.BooleanField(required=False)
+    two_signatures = serializers.BooleanField(required=False, help_text="Who prepares a release does not sign it.")
 
 
 class NewPortfolioSerializer(serializers.Serializer):
@@ -279,12 +280,13 @@ class PortfolioView(generics.RetrieveAPIView):
 
     @extend_schema(request=PortfolioChangeSerializer, responses=PortfolioSerializer)
     def patch(self, request: Request, pk: int) -> Response:
-        """Whether studies made from now on round their forecasts to whole units."""
+        """What a portfolio asks: of studies made from now on, whole units; of releases, two people."""
         portfolio = self.get_object()
         fields = PortfolioChangeSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
-        portfolio.whole_units = fields.validated_data["whole_units"]
-        portfolio.save(update_fields=["whole_units"])
+        for name, value in fields.validated_data.items():
+            setattr(portfolio, name, value)
+        portfolio.save(update_fields=list(fields.validated_data))
         return Response(PortfolioSerializer(portfolio).data)
 
 

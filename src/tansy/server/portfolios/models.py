@@ -50,6 +50,7 @@ class Upload(models.Model):
 class Portfolio(models.Model):
     name = models.CharField(max_length=120, unique=True)
     whole_units = models.BooleanField(default=False, help_text="Studies round their forecasts; totals still add up.")
+    two_signatures = models.BooleanField(default=False, help_text="Who prepares a release does not sign it.")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
     made_at = models.DateTimeField(auto_now_add=True)
 

@@ -57,6 +57,7 @@ class ReasonSerializer(serializers.Serializer):
 
 class ReleaseSerializer(serializers.ModelSerializer):
     published_by = serializers.CharField(source="published_by.username")
+    prepared_by = serializers.CharField(source="prepared_by.username", default=None, allow_null=True)
     study_name = serializers.CharField(source="study.name")
     checks = CheckSerializer(many=True)
     total = serializers.ListField(child=serializers.FloatField())
@@ -66,8 +67,8 @@ class ReleaseSerializer(serializers.ModelSerializer):
     class Meta:
         model = Release
         fields = [
-            "id", "portfolio", "study", "study_name", "number", "published_by", "published_at", "note", "origin",
-            "first", "last", "n_series", "n_nodes", "checks", "total", "sha256",
+            "id", "portfolio", "study", "study_name", "number", "published_by", "prepared_by", "published_at", "note",
+            "origin", "first", "last", "n_series", "n_nodes", "checks", "total", "sha256",
             "adjustments", "withdrawal", "engine",
         ]  # fmt: skip
         read_only_fields = fields
@@ -79,11 +80,19 @@ class TotalSerializer(serializers.Serializer):
     bands = BandSerializer(many=True)
 
 
+class PreparationSerializer(serializers.Serializer):
+    made_by = serializers.CharField(source="made_by.username")
+    made_at = serializers.DateTimeField()
+    note = serializers.CharField()
+
+
 class DraftSerializer(serializers.Serializer):
     study = serializers.IntegerField()
     study_name = serializers.CharField()
     holds = serializers.BooleanField()
     published_as = serializers.IntegerField(allow_null=True, help_text="Number of the release, once published.")
+    two_signatures = serializers.BooleanField(help_text="Whether one prepares and another one signs.")
+    prepared = PreparationSerializer(allow_null=True, help_text="Who holds just this to be ready.")
     checks = CheckSerializer(many=True)
     adjustments = ReleasedAdjustmentSerializer(many=True)
     n_series = serializers.IntegerField()
@@ -316,6 +325,8 @@ class DraftView(APIView):
                 "study_name": study.name,
                 "holds": draft.holds,
                 "published_as": published.number if published else None,
+                "two_signatures": study.portfolio.two_signatures,
+                "prepared": PreparationSerializer(ready).data if (ready := services.prepared(draft)) else None,
                 "checks": CheckSerializer(draft.checks, many=True).data,
                 "adjustments": ReleasedAdjustmentSerializer(draft.adjustments, many=True).data,
                 "n_series": draft.forecast.graph.n_series,
@@ -326,6 +337,16 @@ class DraftView(APIView):
                 "last_release": ReleaseSerializer(last).data if last else None,
             }
         )
+
+
+class PrepareView(APIView):
+    @extend_schema(request=PublishSerializer, responses={201: PreparationSerializer})
+    def post(self, request: Request, pk: int) -> Response:
+        """Hold a study to be ready, so that another person may look at it and sign."""
+        fields = PublishSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        made = services.prepare(get_object_or_404(Study, pk=pk), request.user, fields.validated_data.get("note", ""))
+        return Response(PreparationSerializer(made).data, status=status.HTTP_201_CREATED)
 
 
 class PublishView(APIView):
@@ -345,7 +366,7 @@ class ReleasesView(APIView):
         releases = (
             Release.objects.filter(portfolio_id=pk)
             .defer("forecasts")
-            .select_related("study", "published_by", "withdrawal__made_by")
+            .select_related("study", "published_by", "prepared_by", "withdrawal__made_by")
         )
         return Response(ReleaseSerializer(releases.order_by("-number"), many=True).data)
 

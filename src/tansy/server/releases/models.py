@@ -17,6 +17,7 @@ class Release(Frozen):
     number = models.PositiveIntegerField()
     published_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
     published_at = models.DateTimeField(auto_now_add=True)
+    prepared_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, null=True, related_name="+")
     note = models.CharField(max_length=400, blank=True)
     origin = models.CharField(max_length=10)
     first = models.CharField(max_length=10)
@@ -51,3 +52,17 @@ class Withdrawal(Frozen):
 
     def __str__(self) -> str:
         return f"{self.release} withdrawn"
+
+
+class Preparation(Frozen):
+    """That somebody holds a forecast to be ready, and asks another one to look at it and sign. It counts while just
+    this would go out: what is adjusted after it is to be prepared anew."""
+
+    study = models.ForeignKey(Study, on_delete=models.CASCADE, related_name="preparations")
+    adjustments = models.JSONField(help_text="Numbers of those that were laid.")
+    note = models.CharField(max_length=400, blank=True)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"{self.study} prepared by {self.made_by}"

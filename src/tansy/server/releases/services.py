@@ -18,7 +18,7 @@ from tansy.engine.study.checks import Check, check_forecast
 from tansy.engine.study.export import csv_of, forecasts
 from tansy.engine.study.forecast import Forecast
 from tansy.server.api.errors import Conflict, Unusable
-from tansy.server.releases.models import Release, Withdrawal
+from tansy.server.releases.models import Preparation, Release, Withdrawal
 from tansy.server.studies import adjustments
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
 
@@ -75,13 +75,38 @@ def published_as(going_out: Draft) -> Release | None:
     return next((one for one in own if [laid["id"] for laid in one.adjustments] == ids), None)
 
 
-def publish(study: Study, user: Any, note: str = "") -> Release:
-    """Publish a study as the next release of its portfolio. Raises Unusable where a check does not hold, and Conflict
-    where just this is published already."""
+def prepared(going_out: Draft) -> Preparation | None:
+    """Who holds just this to be ready; None where nobody does."""
+    last = Preparation.objects.filter(study=going_out.study).select_related("made_by").order_by("-pk").first()
+    ids = [one["id"] for one in going_out.adjustments]
+    return last if last is not None and last.adjustments == ids else None
+
+
+def prepare(study: Study, user: Any, note: str = "") -> Preparation:
+    """Hold a study to be ready, so that somebody else may sign it. Raises Unusable where a check does not hold."""
     going_out = draft(study)
+    _must_hold(going_out, "Not prepared")
+    ids = [one["id"] for one in going_out.adjustments]
+    return Preparation.objects.create(study=study, adjustments=ids, note=note, made_by=user)
+
+
+def _must_hold(going_out: Draft, refused: str) -> None:
     broken = next((check for check in going_out.checks if not check.holds), None)
     if broken is not None:
-        raise Unusable(f"Not published: the check {broken.name!r} does not hold ({broken.found}).")
+        raise Unusable(f"{refused}: the check {broken.name!r} does not hold ({broken.found}).")
+
+
+def publish(study: Study, user: Any, note: str = "") -> Release:
+    """Publish a study as the next release of its portfolio. Raises Unusable where a check does not hold, or where the
+    portfolio asks for two people and this is the same one, and Conflict where just this is published already."""
+    going_out = draft(study)
+    _must_hold(going_out, "Not published")
+    preparation = prepared(going_out)
+    if study.portfolio.two_signatures:
+        if preparation is None:
+            raise Unusable("Not published: in this portfolio one person prepares a release and another one signs it.")
+        if preparation.made_by_id == user.pk:
+            raise Unusable("Not published: you have prepared this yourself; another person signs it.")
     forecast, graph = going_out.forecast, going_out.forecast.graph
     periods = forecast.timeline.labels
     buffer = io.BytesIO()
@@ -97,7 +122,8 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
             study=study,
             number=last + 1,
             published_by=user,
-            note=note,
+            prepared_by=preparation.made_by if preparation else None,
+            note=note or (preparation.note if preparation else ""),
             origin=study.load.timeline.labels[-1],
             first=periods[0],
             last=periods[-1],

@@ -5,6 +5,7 @@ from tansy.server.releases import api
 urlpatterns = [
     path("studies/<int:pk>/draft/", api.DraftView.as_view()),
     path("studies/<int:pk>/bridge/", api.BridgeView.as_view()),
+    path("studies/<int:pk>/prepare/", api.PrepareView.as_view()),
     path("studies/<int:pk>/publish/", api.PublishView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/released/", api.ReleasedView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/releases/", api.NodeReleasesView.as_view()),

@@ -20,6 +20,7 @@ const release = (number: number): Schema['Release'] => ({
   n_nodes: 1012,
   checks: [],
   total: [10, 11],
+  prepared_by: null,
   adjustments: [],
   withdrawal: null,
   engine: '1',
@@ -30,6 +31,8 @@ const draft: Schema['Draft'] = {
   study_name: 'With prices',
   holds: true,
   adjustments: [],
+  two_signatures: false,
+  prepared: null,
   published_as: null,
   checks: [
     { name: 'adds up', holds: true, found: 'largest gap 0' },

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { releases as releasesQuery } from '../../api/queries';
+import { releases as releasesQuery, session } from '../../api/queries';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -32,6 +32,12 @@ export function Releases() {
   const client = useQueryClient();
   const [note, setNote] = useState('');
   const [search, setSearch] = useSearchParams();
+  const me = useQuery(session).data?.user;
+  const prepare = useMutation({
+    mutationFn: () =>
+      body(api.POST('/api/studies/{id}/prepare/', { params: { path: { id: study ?? 0 } }, body: { note } })),
+    onSettled: () => client.invalidateQueries({ queryKey: draftQuery(study ?? 0).queryKey }),
+  });
   const publish = useMutation({
     mutationFn: () =>
       body(api.POST('/api/studies/{id}/publish/', { params: { path: { id: study ?? 0 } }, body: { note } })),
@@ -55,6 +61,8 @@ export function Releases() {
   if (list.isPending || going.isPending) return <Loading what="what would go out" />;
   const next = (list.data[0]?.number ?? 0) + 1;
   const draft = going.data;
+  const mine = draft.prepared !== null && draft.prepared.made_by === me;
+  const asksFirst = draft.two_signatures && draft.prepared === null;
   const page = PAGES.find((one) => one.value === search.get('page'))?.value ?? 'out';
   const pages = (
     <Choice
@@ -81,13 +89,19 @@ export function Releases() {
               className="flex items-center gap-3"
               onSubmit={(event) => {
                 event.preventDefault();
-                publish.mutate();
+                if (asksFirst) prepare.mutate();
+                else publish.mutate();
               }}
             >
+              {draft.prepared && (
+                <span className="text-[13px] text-second">
+                  prepared by {mine ? 'you; another person signs it' : draft.prepared.made_by}
+                </span>
+              )}
               <label className="flex items-center gap-2 text-[13px] text-second">
                 Note
                 <input
-                  className="input input-sm w-[240px] text-base-content"
+                  className="input input-sm w-[200px] text-base-content"
                   maxLength={400}
                   value={note}
                   onChange={(event) => setNote(event.target.value)}
@@ -96,9 +110,17 @@ export function Releases() {
               <button
                 type="submit"
                 className="btn btn-sm btn-primary"
-                disabled={!draft.holds || publish.isPending}
+                disabled={
+                  !draft.holds || publish.isPending || prepare.isPending || (draft.two_signatures && mine)
+                }
               >
-                {publish.isPending ? 'Publishing …' : `Publish R${next}`}
+                {publish.isPending
+                  ? 'Publishing …'
+                  : asksFirst
+                    ? `Prepare R${next}`
+                    : draft.two_signatures
+                      ? `Sign and publish R${next}`
+                      : `Publish R${next}`}
               </button>
             </form>
           ) : (
@@ -110,15 +132,16 @@ export function Releases() {
       }
     >
       <div className="space-y-7 p-[18px]">
-        {publish.isError && (
+        {(publish.error ?? prepare.error) && (
           <p role="alert" className="text-error">
-            {publish.error.message}
+            {(publish.error ?? prepare.error)?.message}
           </p>
         )}
         <GoingOut draft={draft} />
         {draft.last_release && <Moved portfolio={portfolio} study={study} release={draft.last_release} />}
         <Adjustments portfolio={portfolio} study={study} />
         <Published list={list.data} />
+        <TwoSignatures portfolio={portfolio} on={draft.two_signatures} study={study} />
         <Tokens example={list.data[0]?.id} />
       </div>
     </Page>
@@ -204,6 +227,9 @@ function Published({ list }: { list: Schema['Release'][] }) {
                 </td>
                 <td>
                   {when(release.published_at)} by {release.published_by}
+                  {release.prepared_by && release.prepared_by !== release.published_by && (
+                    <span className="block text-second">prepared by {release.prepared_by}</span>
+                  )}
                 </td>
                 <td>
                   {release.study_name} #{release.study}
@@ -245,6 +271,29 @@ function Published({ list }: { list: Schema['Release'][] }) {
         </table>
       )}
     </section>
+  );
+}
+
+/** Whether one person prepares a release and another one signs it. */
+function TwoSignatures({ portfolio, study, on }: { portfolio: number; study: number; on: boolean }) {
+  const client = useQueryClient();
+  const send = useMutation({
+    mutationFn: (two_signatures: boolean) =>
+      body(
+        api.PATCH('/api/portfolios/{id}/', { params: { path: { id: portfolio } }, body: { two_signatures } }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: draftQuery(study).queryKey }),
+  });
+  return (
+    <label className="flex items-center gap-2 text-[13px]">
+      <input
+        type="checkbox"
+        className="checkbox checkbox-sm"
+        checked={on}
+        onChange={(event) => send.mutate(event.target.checked)}
+      />
+      Two pairs of eyes: one person prepares a release, another one signs it
+    </label>
   );
 }
 
