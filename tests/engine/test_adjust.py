@@ -261,6 +261,27 @@ def test_bands_stay_as_wide_beside_the_forecast_and_ordered() -> None:
     assert (np.diff(found, axis=1) >= 0.0).all()
 
 
+def test_bands_of_what_may_be_below_nothing_move_along_and_large_numbers_stay_whole() -> None:
+    on = ground(7, nonnegative=False, still=np.zeros(GRAPH.n_series, dtype=bool))
+    quantiles = on.mean[:, None] + np.array([-20.0, -9.0, 9.0, 20.0])[None, :, None]
+    p = np.array([0.025, 0.1, 0.9, 0.975])
+    for amount in (-5000.0, 0.0, 5000.0):
+        mean, wrong = lay(on, {"where": {"group": "G1"}, "change": "set", "amount": amount, "spread": "reconcile"})
+        found = bands(on, mean, quantiles, p)
+        assert wrong == [""] and (np.diff(found, axis=1) >= 0.0).all() and np.isfinite(found).all()
+    huge = ground(8, whole=True)
+    finest = huge.mean[GRAPH.n_aggregates :].copy()
+    finest[4] = 1e12 + 7.0  # a mistyped number beside units
+    huge = replace(huge, mean=GRAPH.summation.sum_up(finest))
+    mean, wrong = lay(
+        huge, {"where": {"group": "G1"}, "change": "add", "amount": 11.0, "spread": "reconcile",
+               "locked": [{"store": "x"}, {"product": "c"}]},
+    )  # fmt: skip
+    assert wrong == [""] and (mean == np.round(mean)).all()
+    assert (mean[at("G1 × every store")] == huge.mean[at("G1 × every store")] + 11.0).all()
+    assert (mean[at("every product × x")] == huge.mean[at("every product × x")]).all()
+
+
 @pytest.mark.parametrize(
     ("entries", "entry", "sentence"),
     [

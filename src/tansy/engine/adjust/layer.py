@@ -88,7 +88,8 @@ def bands(
     ground: Ground, mean: Floats, quantiles: Floats, probabilities: Floats, nodes: Integers | None = None
 ) -> Floats:
     """Quantiles [nodes, Q, H] of the adjusted forecast `mean` [nodes, H]: as wide, beside what is expected, as those
-    before. Where nothing was expected before, those of a count that is expected so.
+    before. Where nothing was expected before, those of a count that is expected so; where less than nothing is, bands
+    move along as they are.
 
     nodes: the numbers of these rows; without them, all nodes of `ground`.
     """
@@ -97,7 +98,7 @@ def bands(
     found = quantiles.copy()
     was, now, own = before[rows, None], mean[rows, None], quantiles[rows]
     ratio = np.divide(now, was, out=np.ones_like(now), where=was > 0.0)
-    scaled = np.where(was > 0.0, own * ratio, own + (now - was))
+    scaled = np.where((was > 0.0) & (now >= 0.0), own * ratio, own + (now - was))
     new = ((was <= 0.0) & (now > 0.0))[:, 0]
     if new.any():
         at, lead = np.nonzero(new)
@@ -272,15 +273,18 @@ def _whole_sums(sums: Floats, kinds: Floats, values: Floats) -> Floats:
     """Whole numbers [c] as near as can be to `sums` with kinds [k, c] @ them = values [k]. Raises AdjustmentError where
     there are none."""
     c = len(sums)
-    near = LinearConstraint(np.hstack([np.eye(c), -np.eye(c)]), -np.inf, sums)
-    nearer = LinearConstraint(np.hstack([-np.eye(c), -np.eye(c)]), -np.inf, -sums)
-    exact = LinearConstraint(np.hstack([kinds, np.zeros((len(kinds), c))]), values, values)
+    parts = np.floor(sums + 1e-9)  # what is looked for is small whole numbers beside these, however large they are
+    over = sums - parts
+    near = LinearConstraint(np.hstack([np.eye(c), -np.eye(c)]), -np.inf, over)
+    nearer = LinearConstraint(np.hstack([-np.eye(c), -np.eye(c)]), -np.inf, -over)
+    missing = np.round(values - kinds @ parts)
+    exact = LinearConstraint(np.hstack([kinds, np.zeros((len(kinds), c))]), missing, missing)
     found = milp(
         np.concatenate([np.zeros(c), np.ones(c)]),
         integrality=np.concatenate([np.ones(c), np.zeros(c)]),
-        bounds=Bounds(np.zeros(2 * c), np.full(2 * c, np.inf)),
+        bounds=Bounds(np.concatenate([-parts, np.zeros(c)]), np.full(2 * c, np.inf)),
         constraints=[near, nearer, exact],
     )
     if found.x is None:
         raise AdjustmentError("locked", "No whole numbers meet all that is locked; lock less, or set another amount.")
-    return np.round(found.x[:c])
+    return parts + np.round(found.x[:c])
