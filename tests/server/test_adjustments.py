@@ -341,3 +341,27 @@ def test_where_a_portfolio_asks_for_two_one_prepares_and_another_signs(client: A
     client.patch(address, {"two_signatures": False}, format="json")
     change(client, done, TOTAL, amount=1.0)
     assert post("publish").json()["prepared_by"] is None
+
+
+def test_a_machine_asks_what_is_new_since_a_release_and_not_twice(client: APIClient, done: Study) -> None:
+    ahead = done.load.timeline.after(6).labels
+    client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    change(client, done, "Herbs × North", first=ahead[1], last=ahead[2])
+    client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
+    first, second = Release.objects.order_by("number")
+    address = f"/api/releases/{second.pk}/rows/"
+    found = client.get(address, {"since": 1})
+    before, after = (pl.read_parquet(io.BytesIO(one.forecasts)) for one in (first, second))
+    expected = after.filter(after["forecast"] != before["forecast"]).to_dicts()
+    assert found.json()["count"] == len(expected) and found.json()["rows"] == expected
+    assert {row["period"] for row in expected} == set(ahead[1:3])
+    top = client.get(address, {"since": 1, "level": "all × all", "limit": 1}).json()
+    assert top["count"] == 2 and len(top["rows"]) == 1
+    assert client.get(address, {"since": 2}).json()["count"] == 0
+    assert client.get(address, {"since": 9}).status_code == 404
+    tag = found["ETag"]
+    assert client.get(address, {"since": 1}, headers={"If-None-Match": tag}).status_code == 304
+    assert client.get(address, headers={"If-None-Match": tag}).status_code == 200
+    client.post(f"/api/releases/{second.pk}/withdraw/", {"reason": "wrong"}, format="json")
+    again = client.get(address, {"since": 1}, headers={"If-None-Match": tag})
+    assert again.status_code == 200 and again.json()["withdrawn"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import Any
 
 from django.http import HttpResponse
@@ -109,6 +110,7 @@ class PublishSerializer(serializers.Serializer):
 
 class RowsSerializer(serializers.Serializer):
     release = serializers.IntegerField()
+    withdrawn = serializers.BooleanField(help_text="Not to be used any more.")
     count = serializers.IntegerField()
     rows = serializers.ListField(child=serializers.DictField())
 
@@ -422,16 +424,28 @@ class RowsView(APIView):
         parameters=[
             OpenApiParameter("start", int, description="Rows to pass over."),
             OpenApiParameter("limit", int, description=f"At most {_PAGE}."),
+            OpenApiParameter("since", int, description="Number of a release: only rows that it has not just so."),
         ],
-        responses=RowsSerializer,
+        responses={200: RowsSerializer, 304: None},
     )
     def get(self, request: Request, pk: int) -> Response:
-        """Rows of a release. Any column can be a filter: ?product=P1001&store=HC02&lead=1; one that is named like a
-        parameter is written with `column:` before it: ?column:start=north."""
-        release = get_object_or_404(Release, pk=pk)
+        """Rows of a release, with an ETag: they never change. Any column can be a filter:
+        ?product=P1001&store=HC02&lead=1; one that is named like a parameter is written with `column:` before it:
+        ?column:start=north."""
+        release = get_object_or_404(Release.objects.select_related("withdrawal"), pk=pk)
         query: dict[str, Any] = request.query_params.dict()
+        withdrawn = hasattr(release, "withdrawal")
+        asked = repr((sorted(query.items()), release.sha256, withdrawn))
+        tag = f'"{hashlib.sha256(asked.encode()).hexdigest()[:32]}"'
+        if request.headers.get("If-None-Match") == tag:
+            return Response(status=status.HTTP_304_NOT_MODIFIED, headers={"ETag": tag})
         start = whole_number("start", query.pop("start", "0"), _MOST_ROWS)
         limit = whole_number("limit", query.pop("limit", str(_PAGE)), _MOST_ROWS)
+        since = None
+        if "since" in query:
+            number = whole_number("since", query.pop("since"), _MOST_ROWS)
+            since = get_object_or_404(Release, portfolio=release.portfolio_id, number=number)
         filters = {name.removeprefix("column:"): wanted for name, wanted in query.items()}
-        count, rows = services.rows(release, filters, start, min(limit, _PAGE))
-        return Response({"release": release.number, "count": count, "rows": rows})
+        count, rows = services.rows(release, filters, start, min(limit, _PAGE), since)
+        answer = {"release": release.number, "withdrawn": withdrawn, "count": count, "rows": rows}
+        return Response(answer, headers={"ETag": tag, "Cache-Control": "private, no-cache"})

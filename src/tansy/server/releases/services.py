@@ -174,9 +174,11 @@ def _of_level(release: Release, level: str) -> pl.DataFrame:
     return found
 
 
-def rows(release: Release, filters: dict[str, str], start: int, limit: int) -> tuple[int, list[dict[str, Any]]]:
+def rows(
+    release: Release, filters: dict[str, str], start: int, limit: int, since: Release | None = None
+) -> tuple[int, list[dict[str, Any]]]:
     """Rows of a release whose columns equal the filters: how many there are, and those from `start` on. Only columns
-    that are filtered by, and the rows of the page, are read.
+    that are filtered by, and the rows of the page, are read. since: only what is not as it was in that release.
 
     Raises Unusable for a filter on a column that is not there.
     """
@@ -186,8 +188,25 @@ def rows(release: Release, filters: dict[str, str], start: int, limit: int) -> t
         if column not in columns:
             raise Unusable(f"The release has no column {column!r}; it has {', '.join(columns)}.")
         found = found.filter(pl.col(column).cast(pl.String) == wanted)
+    if since is not None:
+        found = _not_as_in(found, since)
     count = found.select(pl.len()).collect().item()
     return count, found.slice(start, limit).collect().to_dicts()
+
+
+_NAMES = ("node", "lead")
+"""Columns that say nothing of which node and period a row is: names change, and leads move on."""
+
+
+def _not_as_in(found: pl.LazyFrame, since: Release) -> pl.LazyFrame:
+    """Rows that a release does not have with the same numbers."""
+    before = named_as_now(pl.scan_parquet(io.BytesIO(since.forecasts)))
+    schema, other = found.collect_schema(), before.collect_schema()
+    place = [name for name, dtype in schema.items() if dtype == pl.String and name in other and name not in _NAMES]
+    numbers = [name for name, dtype in schema.items() if dtype.is_float() and name in other]
+    return found.join(
+        before.select(*place, *numbers), on=[*place, *numbers], how="anti", nulls_equal=True, maintain_order="left"
+    )
 
 
 def released_before(study: Study, ref: str) -> tuple[Release, dict[str, float]] | None:
