@@ -9,7 +9,8 @@ import polars as pl
 from playwright.sync_api import Page, expect
 
 from tansy.engine.timeline import label
-from tests.browser.steps import painted
+from tests.browser.steps import painted, settle
+from tests.browser.test_screens import readable
 from tests.garden import FIRST_WEEK, N_WEEKS
 
 
@@ -158,6 +159,12 @@ def test_many_are_changed_in_the_field_and_the_release_is_held_against_what_came
     expect(page.get_by_text(re.compile(r"2 of \d+ periods have come"))).to_be_visible()
     helped = page.get_by_role("region", name="What adjustments brought")
     expect(helped.get_by_text(re.compile("helped:|did harm:|made no difference")).first).to_be_visible()
+    for theme in ("night", "paper"):
+        page.evaluate(f"localStorage.setItem('tansy-theme', '{theme}')")
+        for place in ("releases", "releases?page=track"):
+            page.goto(f"{address}/p/{portfolio}/{place}")
+            settle(page)
+            readable(page, f"{place} in {theme}")
     with page.context.expect_page() as opened:
         page.get_by_role("link", name="Monthly report").click()
     report = opened.value

@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from tests.browser.steps import settle
 
-SERIES = ("", "?page=look", "?page=fit", "?page=drivers", "?page=try", "?page=workings")
+SERIES = ("", "?adjust=1", "?page=look", "?page=fit", "?page=drivers", "?page=try", "?page=workings")
 INTAKE = ("", "/coverage", "/all", "/corrections", "/ledger", "/kinds", "/plans", "/series/0")
 
 _TEXTS = """() => {
@@ -75,8 +75,22 @@ def places(garden: dict[str, int]) -> list[str]:
         *(f"/p/{portfolio}/intake{page}" for page in INTAKE),
         f"/p/{portfolio}/study", f"/p/{portfolio}/s/{study}/field",
         *(f"/p/{portfolio}/s/{study}/series/{node}{page}" for page in SERIES), f"/p/{portfolio}/s/{study}/structure",
-        f"/p/{portfolio}/s/{study}/backtest", f"/p/{portfolio}/releases",
+        f"/p/{portfolio}/s/{study}/backtest", f"/p/{portfolio}/releases", f"/p/{portfolio}/releases?page=track",
+        f"/p/{portfolio}/compare/{study}/{study}",
     ]  # fmt: skip
+
+
+def readable(page: Page, where: str) -> None:
+    """Contrast of all texts, names of all that can be reached, and ids that stand once."""
+    texts = page.evaluate(_TEXTS)
+    assert len(texts) > 10, where
+    faint = [f"{one['text']!r} {one['ratio']:.2f}" for one in texts if one["ratio"] < 4.5]
+    assert not faint, f"{where}: contrast under 4.5: {faint[:5]}"
+    assert not (unnamed := page.evaluate(_UNNAMED)), f"{where}: {unnamed[:3]}"
+    twice = page.evaluate(
+        "[...document.querySelectorAll('[id]')].map((e) => e.id).filter((id, i, all) => all.indexOf(id) !== i)"
+    )
+    assert not twice, f"{where}: {twice}"
 
 
 @pytest.mark.parametrize("theme", ["paper", "night"])
@@ -95,21 +109,14 @@ def test_every_screen_is_readable_named_and_fits(page: Page, address: str, garde
             assert too_wide <= 0, f"{where}: {too_wide} px too wide"
             if width == 1024:
                 continue
-            texts = page.evaluate(_TEXTS)
-            assert len(texts) > 10, where
-            faint = [f"{one['text']!r} {one['ratio']:.2f}" for one in texts if one["ratio"] < 4.5]
-            assert not faint, f"{where}: contrast under 4.5: {faint[:5]}"
-            assert not (unnamed := page.evaluate(_UNNAMED)), f"{where}: {unnamed[:3]}"
-            twice = page.evaluate(
-                "[...document.querySelectorAll('[id]')].map((e) => e.id).filter((id, i, all) => all.indexOf(id) !== i)"
-            )
-            assert not twice, f"{where}: {twice}"
+            readable(page, where)
 
 
 def test_the_focus_is_seen_wherever_it_goes(page: Page, address: str, garden: dict[str, int]) -> None:
     portfolio, study, node = garden["portfolio"], garden["study"], garden["node"]
     for place in (
         f"/p/{portfolio}/s/{study}/series/{node}?page=try",
+        f"/p/{portfolio}/s/{study}/series/{node}?adjust=1",
         f"/p/{portfolio}/releases",
         f"/p/{portfolio}/intake",
     ):
