@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.graph.constraints import Summation
+from tansy.engine.reconcile.pivots import MOST_ROUNDS, Pivots
 from tansy.engine.reconcile.projection import Projection
 
 Floats = NDArray[np.float64]
@@ -18,7 +19,6 @@ Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
 _MET = 1e-9  # of the largest number
-_ROUNDS = 200
 
 
 class Clash(Exception):
@@ -126,9 +126,9 @@ def _without_negatives(
     n = summation.n_aggregates
     scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
     held = still.copy()
-    fewest, patience = summation.n_finest + 1, 5
+    pivots = Pivots(summation.n_finest)
     finest = np.zeros((summation.n_finest, 1))
-    for _ in range(_ROUNDS):
+    for _ in range(MOST_ROUNDS):
         finest, pull = _closest(summation, base, w, rows, values, held)
         misfit = (summation.sum_up(finest) - base)[:, 0] / w
         slope = summation.matrix.T @ misfit[:n] + misfit[n:] - (rows.T @ pull)[:, 0]
@@ -137,13 +137,8 @@ def _without_negatives(
         offenders = np.nonzero(negative | freed)[0]
         if not len(offenders):
             break
-        if len(offenders) < fewest:
-            fewest, patience = len(offenders), 5
-        elif patience > 0:
-            patience -= 1
-        else:
-            offenders = offenders[-1:]
-        held[offenders] = ~held[offenders]
+        turned = pivots.of(offenders)
+        held[turned] = ~held[turned]
     found = np.maximum(finest, 0.0)
     if (np.abs(rows @ found - values) > 1e-6 * scale).any():
         raise Clash(fixed, np.empty(0))

@@ -15,6 +15,7 @@ from scipy.sparse.linalg import splu
 
 from tansy.engine.errors import RecipeError
 from tansy.engine.graph.constraints import Summation
+from tansy.engine.reconcile.pivots import MOST_ROUNDS, Pivots
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -137,20 +138,15 @@ def reconcile(
 
 
 def _closest_nonnegative(summation: Summation, base: Floats, start: Floats, w: Floats, zero: Booleans | None) -> Floats:
-    """Closest coherent point without a negative finest node, for one lead, by block pivoting (Judice, Pires 1994).
-
-    Finest nodes are either free or held at zero. Free ones that come out negative are held, held ones whose multiplier
-    pulls them up are freed, until neither happens; when the number of offenders stops falling, one at a time changes,
-    which always ends.
-    """
+    """Closest coherent point without a negative finest node, for one lead, by block pivoting."""
     n = summation.n_aggregates
     s = summation.matrix
     decided = np.zeros(summation.n_finest, dtype=bool) if zero is None else zero
     held = decided | (start[n:] < 0.0)
     scale = max(1.0, float(np.abs(base).max()))
-    fewest, patience = summation.n_finest + 1, 5
+    pivots = Pivots(summation.n_finest)
     point = start
-    for _ in range(200):
+    for _ in range(MOST_ROUNDS):
         point = Projection(summation, w, held).apply(base[:, None])[:, 0]
         misfit = (point - base) / w
         multiplier = s.T @ misfit[:n] + misfit[n:]
@@ -159,11 +155,6 @@ def _closest_nonnegative(summation: Summation, base: Floats, start: Floats, w: F
         offenders = np.nonzero(negative | pulled_up)[0]
         if not len(offenders):
             break
-        if len(offenders) < fewest:
-            fewest, patience = len(offenders), 5
-        elif patience > 0:
-            patience -= 1
-        else:
-            offenders = offenders[-1:]
-        held[offenders] = ~held[offenders]
+        turned = pivots.of(offenders)
+        held[turned] = ~held[turned]
     return summation.sum_up(np.maximum(point[n:], 0.0))

@@ -1,24 +1,33 @@
 /** The line in which a change is put together, what it would do, and keeping it. */
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import type { Schema } from '../../api/client';
 import { sheet as sheetQuery } from '../../api/queries';
 import { count, fixed, signed } from '../../ui/format';
 import { typing } from '../../ui/typing';
 import { CHANGES, type Change, type Draft, SPREADS, type Spread } from './draft';
-import { type Asked, adjustments, forecastChanged, keep, step } from './queries';
+import { type Asked, adjustments, forecastChanged, keep, preview, step } from './queries';
 
 const SUMS: Change[] = ['set', 'add', 'cap', 'floor'];
 
 /** A value that has not changed for a moment. */
-export function useSettled<T>(value: T, wait = 200): T {
+function useSettled<T>(value: T, wait = 200): T {
   const [settled, setSettled] = useState(value);
   useEffect(() => {
     const timer = setTimeout(() => setSettled(value), wait);
     return () => clearTimeout(timer);
   }, [value, wait]);
   return settled;
+}
+
+/** What changes would do, asked for once they have not changed for a moment; nothing of none, or of ones that do not fit. */
+export function usePreview(study: number, changes: Asked[]) {
+  const settled = useSettled(JSON.stringify(changes));
+  const asked = useMemo(() => JSON.parse(settled) as Asked[], [settled]);
+  const found = useQuery({ ...preview(study, asked), placeholderData: keepPreviousData });
+  const laid = changes.length && asked.length && !found.isError ? found.data : undefined;
+  return { laid, problem: found.error };
 }
 
 export function AdjustForm({

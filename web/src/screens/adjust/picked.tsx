@@ -1,9 +1,7 @@
 /** One change for several nodes of the Field at once. */
-import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useMemo, useState } from 'react';
+import { useState } from 'react';
 import { begun, changesOf, type Draft } from './draft';
-import { AdjustForm, useSettled } from './form';
-import { type Asked, preview } from './queries';
+import { AdjustForm, usePreview } from './form';
 
 export function AdjustPicked({
   portfolio,
@@ -21,9 +19,7 @@ export function AdjustPicked({
   const [kept, setDraft] = useState<Draft | null>(null);
   const draft = kept ?? begun(ahead.length);
   const changes = changesOf(draft, [...picked], ahead);
-  const settled = useSettled(JSON.stringify(changes));
-  const asked = useMemo(() => JSON.parse(settled) as Asked[], [settled]);
-  const found = useQuery({ ...preview(study, asked), placeholderData: keepPreviousData });
+  const { laid, problem } = usePreview(study, changes);
   return (
     <div className="max-h-[46%] overflow-auto px-[18px] pb-3">
       <AdjustForm
@@ -34,8 +30,8 @@ export function AdjustPicked({
         draft={draft}
         setDraft={setDraft}
         changes={changes}
-        laid={changes.length && !found.isError ? found.data : undefined}
-        problem={found.error}
+        laid={laid}
+        problem={problem}
         close={close}
       />
     </div>

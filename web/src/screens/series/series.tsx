@@ -14,9 +14,8 @@ import { TableOut } from '../../ui/table-out';
 import { typing } from '../../ui/typing';
 import { AdjustedBy } from '../adjust/adjusted-by';
 import { begun, changesOf, type Draft } from '../adjust/draft';
-import { AdjustForm, useSettled } from '../adjust/form';
+import { AdjustForm, usePreview } from '../adjust/form';
 import { AdjustHandles, type Handle } from '../adjust/handles';
-import { type Asked, preview } from '../adjust/queries';
 import { DriversPage } from './drivers';
 import { ErrorMap } from './error-map';
 import { kindSentence } from './explain';
@@ -231,10 +230,7 @@ function useAdjusting(study: number, node: Node, open: boolean) {
     () => (open ? changesOf(draft, [node.node], ahead) : []),
     [open, draft, node, ahead],
   );
-  const settled = useSettled(JSON.stringify(changes));
-  const asked = useMemo(() => JSON.parse(settled) as Asked[], [settled]);
-  const found = useQuery({ ...preview(study, asked), placeholderData: keepPreviousData });
-  const laid = changes.length && asked.length && !found.isError ? found.data : undefined;
+  const { laid, problem } = usePreview(study, changes);
   const shown = useMemo(
     () => (laid ? { ...node, forecast: laid.after, bands: laid.bands } : node),
     [node, laid],
@@ -245,7 +241,7 @@ function useAdjusting(study: number, node: Node, open: boolean) {
     typeAll({
       [lead]: String(Math.round(value * 100) / 100 >= 20 ? Math.round(value) : Math.round(value * 10) / 10),
     });
-  return { ahead, draft, setDraft, changes, laid, shown, problem: found.error, type, typeAll };
+  return { ahead, draft, setDraft, changes, laid, shown, problem, type, typeAll };
 }
 
 function Trail({ node, base }: { node: Node; base: string }) {
