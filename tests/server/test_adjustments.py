@@ -122,6 +122,10 @@ def test_acts_are_undone_and_redone_and_a_new_one_ends_that(client: APIClient, d
         assert page(client, done, TOTAL)["forecast"] == states[k]
     assert client.post(f"{address}redo/").status_code == 409
     client.post(f"{address}undo/")
+    other = APIClient()
+    other.force_authenticate(User.objects.create_user("mara", password="quiet-garden"))
+    assert other.post(f"{address}undo/").status_code == 409  # what others did is theirs to undo
+    assert not other.get(address).json()["can_undo"]
     change(client, done, TOTAL, amount=1.0, reason="another")
     listed = client.get(f"{address}?study={done.pk}").json()
     assert not listed["can_redo"] and listed["reasons"][0] == "spring fair"

@@ -10,10 +10,12 @@ from typing import Any
 import numpy as np
 import polars as pl
 import pytest
+from django.contrib.auth.models import User
 from rest_framework.test import APIClient
 
 from tansy.engine.study.track import helped, tracking_signal
 from tansy.engine.timeline import label
+from tansy.server.portfolios import corrections as ledger
 from tansy.server.releases.models import Release
 from tansy.server.studies import running
 from tansy.server.studies.models import Study
@@ -132,6 +134,19 @@ def test_the_largest_misses_come_first_and_releases_stand_side_by_side(
     assert client.get(f"/api/portfolios/{done.portfolio.pk}/released/top/").json() == beside
     client.post(f"/api/releases/{release.pk}/withdraw/", {"reason": "wrong"}, format="json")
     assert client.get(f"/api/portfolios/{done.portfolio.pk}/released/top/").json() == []
+
+
+def test_what_could_not_be_sold_is_no_miss(
+    client: APIClient, done: Study, user: User, told: tuple[dict[str, Any], Release, dict[tuple[str, str, str], float]]
+) -> None:
+    before, release, _ = told
+    load = done.portfolio.load
+    last = load.timeline.last
+    ledger.mark(load, {"product": "P2", "store": "S0"}, last - 1, last, "stock-out", "sold out", user)
+    after = client.get(f"/api/releases/{release.pk}/track/").json()
+    worst = next(one for one in after["left"] if one["name"] == "Plant 2 × S0")
+    assert (before["left"][0]["of"], worst["of"]) == (3, 1)
+    assert after["levels"][-1]["wape"] < before["levels"][-1]["wape"]
 
 
 def test_signals_and_help_by_hand() -> None:

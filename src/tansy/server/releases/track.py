@@ -17,6 +17,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.plans import with_plans
 from tansy.engine.study import track as engine
 from tansy.engine.study.prepared import Prepared
+from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Load, Portfolio
 from tansy.server.portfolios.panels import panel_of
 from tansy.server.releases.models import Release
@@ -41,13 +42,14 @@ class Tracked:
 
 
 def tracked(release: Release) -> Tracked:
-    """Against the newest history of the portfolio."""
-    return _tracked(release.pk, release.portfolio.load.pk)
+    """Against the newest history of the portfolio as received, without stock-outs and closures."""
+    load = release.portfolio.load
+    return _tracked(release.pk, load.pk, tuple(sorted(ledger.holding_ids(load))))
 
 
 @lru_cache(maxsize=4)
-def _tracked(pk: int, load: int) -> Tracked:
-    """Releases and loads are never changed, so that their numbers say all."""
+def _tracked(pk: int, load: int, corrections: tuple[int, ...]) -> Tracked:
+    """Releases, loads and corrections are never changed, so that their numbers say all."""
     release = Release.objects.select_related("study__load", "study__portfolio").get(pk=pk)
     prepared = prepared_of(release.study)
     rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).collect()
@@ -64,7 +66,9 @@ def _tracked(pk: int, load: int) -> Tracked:
         engine.naive(graph, then.values, timeline.season_length, horizon),
         np.stack([column(name) for name in names], axis=1),
     )  # fmt: skip
-    now = _with_its_plans(panel_of(Load.objects.get(pk=load)), prepared)
+    newest = Load.objects.get(pk=load)
+    judged = ledger.standing(newest).judged(panel_of(newest)) if corrections else panel_of(newest)
+    now = _with_its_plans(judged, prepared)
     return Tracked(release, released, engine.actuals(graph, then, now, released.first, horizon))
 
 

@@ -256,7 +256,7 @@ class AdjustedNodesView(APIView):
         return Response({"node": nodes, "change": np.round(change, 2).tolist(), "periods": periods})
 
 
-def _listed(portfolio: Portfolio, study: Study | None) -> dict[str, Any]:
+def _listed(portfolio: Portfolio, study: Study | None, user: Any) -> dict[str, Any]:
     rows = list(portfolio.adjustments.select_related("made_by").order_by("-id"))
     found = adjustments.adjusted(study) if study else None
     refs = found.statistical.graph.refs if found else []
@@ -286,10 +286,11 @@ def _listed(portfolio: Portfolio, study: Study | None) -> dict[str, Any]:
             "after": outcome.after if laid and outcome else None,
         }
 
+    own = [row for row in rows if row.made_by_id == user.pk and not row.withdrawn_at]
     return {
         "adjustments": [told(row) for row in rows],
-        "can_undo": any(not row.withdrawn_at and not row.undone for row in rows),
-        "can_redo": any(not row.withdrawn_at and row.undone for row in rows),
+        "can_undo": any(not row.undone for row in own),
+        "can_redo": any(row.undone for row in own),
         "reasons": [reason for reason, _ in Counter(row.entries["reason"] for row in rows).most_common(20)],
     }
 
@@ -307,25 +308,25 @@ class AdjustmentsView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """All adjustments of a portfolio, the newest first, those that stand no more among them."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
-        return Response(_listed(portfolio, _study_of(request, portfolio)))
+        return Response(_listed(portfolio, _study_of(request, portfolio), request.user))
 
 
 class UndoView(APIView):
     @extend_schema(request=None, parameters=[STUDY], responses=AdjustmentsSerializer)
     def post(self, request: Request, pk: int) -> Response:
-        """Undo what was adjusted last."""
+        """Undo what you adjusted last."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
-        adjustments.undo(portfolio)
-        return Response(_listed(portfolio, _study_of(request, portfolio)))
+        adjustments.undo(portfolio, request.user)
+        return Response(_listed(portfolio, _study_of(request, portfolio), request.user))
 
 
 class RedoView(APIView):
     @extend_schema(request=None, parameters=[STUDY], responses=AdjustmentsSerializer)
     def post(self, request: Request, pk: int) -> Response:
-        """Redo what was undone last."""
+        """Redo what you undid last."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
-        adjustments.redo(portfolio)
-        return Response(_listed(portfolio, _study_of(request, portfolio)))
+        adjustments.redo(portfolio, request.user)
+        return Response(_listed(portfolio, _study_of(request, portfolio), request.user))
 
 
 class AdjustmentView(APIView):
@@ -348,4 +349,4 @@ class DecideView(APIView):
         if study is None:
             raise serializers.ValidationError({"study": "Say over which study, as in ?study=7."})
         adjustments.decide_again(row, study, request.user)
-        return Response(_listed(row.portfolio, study))
+        return Response(_listed(row.portfolio, study, request.user))

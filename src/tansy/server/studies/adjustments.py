@@ -211,7 +211,7 @@ def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[Adj
     graph = statistical.graph
     signed = [replace(one, author=user.username) for one in adjustments]
     with transaction.atomic():
-        study.portfolio.adjustments.filter(undone=True).update(
+        study.portfolio.adjustments.filter(undone=True, made_by=user).update(
             undone=False, withdrawn_at=timezone.now(), withdrawn_by=user
         )
         act = (study.portfolio.adjustments.aggregate(Max("act"))["act__max"] or 0) + 1
@@ -231,22 +231,24 @@ def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[Adj
         ]
 
 
-def undo(portfolio: Portfolio) -> int:
-    """Undo the last act that stands; returns its number. Raises Conflict where there is none."""
+def undo(portfolio: Portfolio, user: Any) -> int:
+    """Undo the last act of a planner that stands; returns its number. What others did is theirs to undo, and anybody's
+    to withdraw. Raises Conflict where there is none."""
     with transaction.atomic():
-        last = rows_of(portfolio).order_by("-act").first()
+        last = rows_of(portfolio).filter(made_by=user).order_by("-act").first()
         if last is None:
-            raise Conflict("There is nothing to undo.")
+            raise Conflict("There is nothing of yours to undo.")
         portfolio.adjustments.filter(act=last.act, withdrawn_at=None).update(undone=True)
         return last.act
 
 
-def redo(portfolio: Portfolio) -> int:
-    """Redo the act that was undone last. Raises Conflict where there is none."""
+def redo(portfolio: Portfolio, user: Any) -> int:
+    """Redo the act that the planner undid last. Raises Conflict where there is none."""
     with transaction.atomic():
-        first = portfolio.adjustments.filter(undone=True, withdrawn_at=None).order_by("act").first()
+        own = portfolio.adjustments.filter(undone=True, withdrawn_at=None, made_by=user)
+        first = own.order_by("act").first()
         if first is None:
-            raise Conflict("There is nothing to redo.")
+            raise Conflict("There is nothing of yours to redo.")
         portfolio.adjustments.filter(act=first.act, withdrawn_at=None).update(undone=False)
         return first.act
 

@@ -275,7 +275,7 @@ class AdjustmentRow(models.Model):
     change = models.FloatField(help_text="What it changed of that.")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
     made_at = models.DateTimeField(auto_now_add=True)
-    undone = models.BooleanField(default=False, help_text="May be redone while nothing else was done after it.")
+    undone = models.BooleanField(default=False, help_text="May be redone while its planner did nothing after it.")
     withdrawn_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, null=True, related_name="+")
     withdrawn_at = models.DateTimeField(null=True)
 

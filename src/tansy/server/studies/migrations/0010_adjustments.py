@@ -25,7 +25,7 @@ class Migration(migrations.Migration):
                 ('statistical', models.FloatField(help_text='Sum that was forecast for its periods when it was made.')),
                 ('change', models.FloatField(help_text='What it changed of that.')),
                 ('made_at', models.DateTimeField(auto_now_add=True)),
-                ('undone', models.BooleanField(default=False, help_text='May be redone while nothing else was done after it.')),
+                ('undone', models.BooleanField(default=False, help_text='May be redone while its planner did nothing after it.')),
                 ('withdrawn_at', models.DateTimeField(null=True)),
                 ('made_by', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='+', to=settings.AUTH_USER_MODEL)),
                 ('portfolio', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='adjustments', to='portfolios.portfolio')),
