@@ -369,3 +369,23 @@ def test_a_machine_asks_what_is_new_since_a_release_and_not_twice(client: APICli
     client.post(f"/api/releases/{second.pk}/withdraw/", {"reason": "wrong"}, format="json")
     again = client.get(address, {"since": 1}, headers={"If-None-Match": tag})
     assert again.status_code == 200 and again.json()["withdrawn"]
+
+
+def test_comments_are_of_a_node_or_the_whole_and_their_authors_alone_take_them_back(
+    client: APIClient, done: Study
+) -> None:
+    address = f"/api/studies/{done.pk}/comments/"
+    assert client.post(address, {"text": "Looks right."}, format="json").status_code == 201
+    herbs = ref(done, "Herbs × every store")
+    made = client.post(address, {"node": herbs, "text": "Is the fair in it?"}, format="json").json()
+    assert (made["node"], made["node_name"], made["made_by"]) == (herbs, "Herbs × every store", "ines")
+    assert [one["text"] for one in client.get(address).json()] == ["Is the fair in it?", "Looks right."]
+    assert [one["id"] for one in client.get(address, {"node": herbs}).json()] == [made["id"]]
+    assert client.get(address, {"node": ref(done, TOTAL)}).json() == []
+    assert client.post(address, {"text": " "}, format="json").status_code == 400
+    assert client.post(address, {"node": "0123456789abcdef", "text": "?"}, format="json").status_code == 404
+    other = APIClient()
+    other.force_authenticate(User.objects.create_user("mara", password="quiet-garden"))
+    assert other.delete(f"/api/comments/{made['id']}/").status_code == 403
+    assert client.delete(f"/api/comments/{made['id']}/").status_code == 204
+    assert len(client.get(address).json()) == 1

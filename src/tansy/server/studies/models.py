@@ -291,6 +291,24 @@ class AdjustmentRow(models.Model):
         return read_adjustment(self.entries)
 
 
+class Comment(models.Model):
+    """What somebody says of a node, or of the whole, while a forecast is looked at."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="comments")
+    study = models.ForeignKey(Study, on_delete=models.SET_NULL, null=True, related_name="+")
+    node = models.CharField(max_length=1000, blank=True, help_text="As `Graph.ids` has it; empty for the whole.")
+    node_name = models.CharField(max_length=300, blank=True)
+    text = models.CharField(max_length=2000)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["portfolio", "node"])]
+
+    def __str__(self) -> str:
+        return f"{self.made_by}: {self.text[:40]}"
+
+
 def pack(values: NDArray[Any]) -> bytes:
     return np.ascontiguousarray(values, dtype="<f8").tobytes()
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.studies import adjust_api, api, choice_api, compare_api, fit_api, form_api, tries_api
+from tansy.server.studies import adjust_api, api, choice_api, comments_api, compare_api, fit_api, form_api, tries_api
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -23,6 +23,8 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<str:node>/workings.<str:form>", tries_api.WorkingsFileView.as_view()),
     path("studies/<int:pk>/choice/", choice_api.ChoiceView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/keep/", tries_api.KeepView.as_view()),
+    path("studies/<int:pk>/comments/", comments_api.CommentsView.as_view()),
+    path("comments/<int:pk>/", comments_api.CommentView.as_view()),
     path("studies/<int:pk>/beside/<int:other>/", compare_api.CompareView.as_view()),
     path("studies/<int:pk>/adjustments/", adjust_api.StudyAdjustmentsView.as_view()),
     path("studies/<int:pk>/adjustments/file/", adjust_api.AdjustmentFileView.as_view()),

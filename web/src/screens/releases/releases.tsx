@@ -8,6 +8,7 @@ import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
 import { totalOptions } from '../../charts/total';
+import { Comments } from '../../ui/comments';
 import { Dialog } from '../../ui/dialog';
 import { count, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
@@ -140,6 +141,9 @@ export function Releases() {
         <GoingOut draft={draft} />
         {draft.last_release && <Moved portfolio={portfolio} study={study} release={draft.last_release} />}
         <Adjustments portfolio={portfolio} study={study} />
+        <div className="max-w-[760px]">
+          <Comments portfolio={portfolio} study={study} />
+        </div>
         <Published list={list.data} />
         <TwoSignatures portfolio={portfolio} on={draft.two_signatures} study={study} />
         <Tokens example={list.data[0]?.id} />

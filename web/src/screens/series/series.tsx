@@ -7,6 +7,7 @@ import { Chart, type Instance } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
 import { hits, isAdjusted, type Span, seriesOptions, spansOf } from '../../charts/series';
+import { Comments } from '../../ui/comments';
 import { fixed, periods, share, signed } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
@@ -155,7 +156,18 @@ function NodeView({
   if (page === 'drivers') return <DriversPage study={study} node={node} title={title} actions={actions} />;
   if (page === 'workings') return <WorkingsPage study={study} node={node} title={title} actions={actions} />;
   return (
-    <Page title={title} actions={actions} aside={<Why study={study} node={node} />}>
+    <Page
+      title={title}
+      actions={actions}
+      aside={
+        <>
+          <Why study={study} node={node} />
+          <div className="mt-5">
+            <Comments portfolio={portfolio} study={study} node={node.node} />
+          </div>
+        </>
+      }
+    >
       <div className="p-[18px]">
         <Picture
           node={adjust.shown}
