@@ -192,7 +192,7 @@ def test_a_bad_file_is_explained_and_a_good_one_becomes_a_release(page: Page, fi
 
     # Releases: checks, publish, download, and read with a token
     place(page, "Releases")
-    expect(page.get_by_text("✓ holds")).to_have_count(4)
+    expect(page.get_by_text("✓ holds")).to_have_count(5)
     page.get_by_label("Note").fill("the first")
     page.get_by_role("button", name="Publish R1").click()
     expect(page.get_by_text(re.compile("is published as R1"))).to_be_visible()
