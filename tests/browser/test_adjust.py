@@ -171,4 +171,4 @@ def test_many_are_changed_in_the_field_and_the_release_is_held_against_what_came
     expect(report.get_by_role("heading", level=1)).to_have_text("Garden to change")
     expect(report.get_by_text("more space for herbs").first).to_be_visible()
     pdf = report.pdf(format="A4")
-    assert pdf.startswith(b"%PDF") and pdf.count(b"/Type /Page\n") <= 2
+    assert len(re.findall(rb"/Type\s*/Page\b", pdf)) in (1, 2)

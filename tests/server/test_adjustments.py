@@ -66,8 +66,12 @@ def test_a_change_is_seen_before_it_is_kept_and_is_everywhere_after(
     seen = change(client, done, "Herbs × every store", preview=True)
     assert seen.status_code == 200 and seen.json()["kept"] == [] and not AdjustmentRow.objects.exists()
     np.testing.assert_allclose(seen.json()["after"], 1.1 * np.array(before["forecast"]), rtol=1e-4)
-    changed = {one["name"]: one["n_changed"] for one in seen.json()["levels"]}
-    assert changed["product × store"] == 9 and changed["group × all"] == 1 and changed["all × all"] == 1
+    said = seen.json()
+    # all, Herbs and three products by all, two regions and three stores are 30 nodes, of which 9 are the series
+    assert (said["n_changed"], said["n_series"], said["n_above"]) == (9, 18, 21)
+    assert said["total"]["change"] == pytest.approx(0.1 * said["total"]["before"]) and said["total"][
+        "percent"
+    ] == pytest.approx(10)
     assert seen.json()["movers"][0]["name"] in (TOTAL, "Herbs × every store")
 
     kept = change(client, done, "Herbs × every store")
@@ -86,8 +90,8 @@ def test_a_change_is_seen_before_it_is_kept_and_is_everywhere_after(
     marks = client.get(f"/api/studies/{done.pk}/adjusted/").json()
     assert dict(zip(marks["node"], marks["change"], strict=True))[own["node"]] == 10.0
     parts = client.get(f"/api/studies/{done.pk}/nodes/{own['node']}/parts/").json()["parts"]
-    if parts:  # of a method that can be taken apart
-        np.testing.assert_allclose(np.sum([one["values"] for one in parts], axis=0), own["forecast"], rtol=1e-4)
+    assert parts[-1]["name"] == "adjustments"
+    np.testing.assert_allclose(np.sum([one["values"] for one in parts], axis=0), own["forecast"], rtol=1e-4)
 
     # the release, its file, and a run of its recipe without the server are the same numbers
     draft = client.get(f"/api/studies/{done.pk}/draft/").json()
@@ -243,8 +247,11 @@ def test_what_ifs_stand_beside_each_other_are_renamed_archived_and_deleted(clien
     )
     found = client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", {"level": 4}).json()
     one, other = (adjustments.adjusted(study) for study in (done, flat))
-    np.testing.assert_allclose(found["total_one"], one.mean[0])
-    np.testing.assert_allclose(found["total_other"], other.mean[0])
+    by_period = found["by_period"]
+    np.testing.assert_allclose([period["one"] for period in by_period], one.mean[0])
+    np.testing.assert_allclose([period["difference"] for period in by_period], other.mean[0] - one.mean[0])
+    gone = 100 * (other.mean[0].sum() / one.mean[0].sum() - 1)
+    assert found["total"]["percent"] == pytest.approx(gone)
     first = one.statistical.graph.levels[4].first
     n = one.statistical.graph.levels[4].n_nodes
     apart = np.abs(one.mean - other.mean).sum(axis=1)

@@ -13,9 +13,10 @@ import pytest
 from django.contrib.auth.models import User
 from rest_framework.test import APIClient
 
-from tansy.engine.study.track import helped, tracking_signal
+from tansy.engine.study.track import Help, helped, tracking_signal
 from tansy.engine.timeline import label
 from tansy.server.portfolios import corrections as ledger
+from tansy.server.releases import words
 from tansy.server.releases.models import Release
 from tansy.server.studies import running
 from tansy.server.studies.models import Study
@@ -172,11 +173,14 @@ def test_the_bridge_from_a_release_adds_up_and_opens_to_its_series(
     parts = {one["name"]: one for one in found["parts"]}
     assert sum(one["change"] for one in found["parts"]) == pytest.approx(found["after"] - found["before"])
     assert found["before"] == pytest.approx(sum(release.total[3:]))
-    assert parts["series come"]["series"][0]["name"] == "P9 × S0" and parts["series come"]["n_series"] == 1
+    assert (
+        parts["series that have come"]["series"][0]["name"] == "P9 × S0"
+        and parts["series that have come"]["n_series"] == 1
+    )
     top = client.get(f"/api/studies/{later.pk}/nodes/top/").json()
     assert found["after"] == pytest.approx(sum(top["forecast"][:3]), abs=1e-3)
     # what was adjusted before stands no more over three of six periods, or by its new amount
-    assert parts["adjustments"]["change"] != 0.0
+    assert parts["what planners changed"]["change"] != 0.0
     assert [abs(one["change"]) for one in found["movers"]] == sorted(
         (abs(one["change"]) for one in found["movers"]), reverse=True
     )
@@ -204,13 +208,32 @@ def test_the_report_says_what_the_track_and_the_bridge_say_and_needs_no_server(
     text = page.content.decode()
     assert page["Content-Type"].startswith("text/html") and "http" not in text.replace("http-equiv", "")
     assert "<script" not in text and text.count("<svg") == 4  # the total, two groups, and what has none
-    series = track["levels"][-1]
-    assert f"the series were missed by {series['wape']:.1f} %" in text
+    assert track["sentence"] in text
     bridge = client.get(f"/api/studies/{later.pk}/bridge/", {"release": release.pk}).json()
     assert f"<b>{bridge['after']:,.0f}</b> units" in text
     for one in track["left"][:3]:
         assert one["name"] in text
-    assert ("fair" in text and "units nearer" in text) or "further off" in text
+    for one in track["adjustments"]:
+        assert one["reason"] in text and one["brought"] in text
+
+
+def test_a_release_is_summed_up_in_words() -> None:
+    held = [{"level": 95.0, "share": 0.9}, {"level": 80.0, "share": 0.7}]
+    level = {"wape": 4.2, "bias": -2.5, "gain": 12.4, "held": held}
+    page = {"release": 1, "origin": "2026-W43", "periods": ["a", "b", "c"], "n_came": 1, "n_series": 2758}
+    said = words.sentence({**page, "levels": [level, {**level, "wape": 38.1}]})
+    assert said == (
+        "R1 from 2026-W43: 1 of 3 periods have come. The total was missed by 4.2 % of volume (2.5 % too high), "
+        "the 2,758 series by 38.1 %, 12 % less than the seasonal naive would have. Of what came, 90.0 % in the 95 % "
+        "band, 70.0 % in the 80 % band."
+    )
+    nothing = {"wape": None, "bias": None, "gain": None, "held": [{"level": 80.0, "share": None}]}
+    assert "by – % of volume, the" in words.sentence({**page, "levels": [nothing, nothing]})
+    assert "none of its periods has come yet" in words.sentence({**page, "n_came": 0})
+    assert words.brought(Help(2, 60.0, 154.0)) == "helped: 60 units nearer (+39 %)"
+    assert words.brought(Help(2, -12.0, 40.0)) == "did harm: 12 units further off (−30 %)"
+    assert words.brought(Help(2, 0.2, 9.0)) == "made no difference"
+    assert words.brought(Help(0, 0.0, 0.0)) == "nothing of it has come yet"
 
 
 def test_there_is_no_report_before_a_release(client: APIClient, done: Study) -> None:

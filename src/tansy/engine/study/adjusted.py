@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import ndtri
 
-from tansy.engine.adjust.adjustment import Adjustment, Placed, place
+from tansy.engine.adjust.adjustment import Adjustment, place
 from tansy.engine.adjust.layer import Ground, Step, bands, laid
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.study.forecast import ADJUSTMENTS, Forecast, Layer
@@ -18,14 +18,6 @@ from tansy.engine.study.prepared import Prepared
 Floats = NDArray[np.float64]
 
 _METRICS = ("ols", "structural", "variance")
-
-
-@dataclass(frozen=True)
-class Laid:
-    """An adjustment, where it lies, and what became of it."""
-
-    placed: Placed
-    step: Step
 
 
 def check_places(prepared: Prepared, adjustments: Sequence[Adjustment]) -> None:
@@ -55,24 +47,18 @@ def ground_of(published: Forecast, prepared: Prepared) -> Ground:
 
 def with_adjustments(
     published: Forecast, prepared: Prepared, adjustments: Sequence[Adjustment]
-) -> tuple[Forecast, list[Laid]]:
+) -> tuple[Forecast, list[Step]]:
     """The forecast with adjustments laid over it in their order, and what became of each; without any it is itself.
 
     Raises AdjustmentError where one is for no node or names no period.
     """
-    panel = prepared.planned.panel
-    return with_placed(
-        published, prepared, [place(one, published.graph, panel, published.timeline) for one in adjustments]
-    )
-
-
-def with_placed(published: Forecast, prepared: Prepared, placed: Sequence[Placed]) -> tuple[Forecast, list[Laid]]:
-    """The same of adjustments whose places are known."""
-    if not placed:
+    if not adjustments:
         return published, []
+    panel = prepared.planned.panel
+    placed = [place(one, published.graph, panel, published.timeline) for one in adjustments]
     ground = ground_of(published, prepared)
     mean, steps = laid(ground, placed)
-    return changed(published, ground, mean), [Laid(*one) for one in zip(placed, steps, strict=True)]
+    return changed(published, ground, mean), steps
 
 
 def changed(published: Forecast, ground: Ground, mean: Floats) -> Forecast:

@@ -13,9 +13,11 @@ Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
 GONE, COME, METHOD, CORRECTIONS, DRIVERS, ACTUALS, LEVELS, ADJUSTMENTS = PARTS = (
-    "series gone", "series come", "another method", "corrections", "drivers", "new actuals",
-    "reconciliation and rounding", "adjustments",
+    "series that are gone", "series that have come", "another method was chosen", "past values corrected or revised",
+    "drivers planned otherwise", "what actuals since have taught", "what other levels and rounding did",
+    "what planners changed",
 )  # fmt: skip
+"""Causes, as they are said to people."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,6 +37,16 @@ class Side:
 
 
 @dataclass(frozen=True, eq=False)
+class Part:
+    """A cause: what it changes in all, how many series, and which of them most (`largest`)."""
+
+    name: str
+    change: float
+    n_series: int
+    largest: Integers
+
+
+@dataclass(frozen=True, eq=False)
 class Bridge:
     """changes: [parts, series], what each part changes of each series, in the order of PARTS; series that are on both
     sides first, as `after` has them, then those gone. ids: of these series. before, after: [series], sums over the
@@ -44,6 +56,26 @@ class Bridge:
     changes: Floats
     before: Floats
     after: Floats
+
+    def parts(self, inside: Booleans, most: int) -> list[Part]:
+        """What each part changes of the series `inside` [series], in the order of PARTS; they add up to the change."""
+        return [
+            Part(name, float(own[inside].sum()), int(np.count_nonzero(own[inside])), self._largest(own, inside, most))
+            for name, own in zip(PARTS, self.changes, strict=True)
+        ]
+
+    def movers(self, inside: Booleans, most: int) -> Integers:
+        """The series that move most, whatever moves them."""
+        return self._largest(self.after - self.before, inside, most)
+
+    def because(self, series: int) -> str:
+        """The part that moves a series most."""
+        return PARTS[int(np.argmax(np.abs(self.changes[:, series])))]
+
+    @staticmethod
+    def _largest(change: Floats, inside: Booleans, most: int) -> Integers:
+        at = np.nonzero(inside & (change != 0.0))[0]
+        return np.asarray(at[np.argsort(-np.abs(change[at]), kind="stable")][:most])
 
 
 def bridge(before: Side, after: Side) -> Bridge:

@@ -1,4 +1,4 @@
-"""Two forecasts of the same periods beside each other, node by node."""
+"""Two forecasts of the same periods beside each other, node by node, and where they differ."""
 
 from __future__ import annotations
 
@@ -12,15 +12,49 @@ from tansy.engine.study.forecast import Forecast
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
+
+
+@dataclass(frozen=True, eq=False)
+class Differences:
+    """Of nodes [k] over periods: sums before and after, and moved, the sum of absolute differences, [k]. level_of: [k].
+    n_changed, units: per level, nodes that differ anywhere and units moved."""
+
+    before: Floats
+    after: Floats
+    moved: Floats
+    level_of: Integers
+    n_changed: Integers
+    units: Floats
+
+    @classmethod
+    def of(cls, before: Floats, after: Floats, level_of: Integers, n_levels: int) -> Differences:
+        """before, after: [k, L]."""
+        moved = np.abs(after - before).sum(axis=1)
+        n_changed = np.bincount(level_of[moved > 0.0], minlength=n_levels)
+        units = np.asarray(np.bincount(level_of, weights=moved, minlength=n_levels), dtype=np.float64)
+        return cls(before.sum(axis=1), after.sum(axis=1), moved, level_of, n_changed, units)
+
+    def largest(self, most: int, among: Booleans) -> Integers:
+        """Which of some nodes differ most, the largest difference first, at most so many."""
+        at = np.nonzero(among)[0]
+        return at[np.argsort(-self.moved[at], kind="stable")][:most]
+
+    def percent(self, i: int) -> float | None:
+        return percent(float(self.before[i]), float(self.after[i]))
+
+
+def percent(before: float, after: float) -> float | None:
+    """Change in percent of what was before; None of nothing."""
+    return 100.0 * (after - before) / before if before > 0.0 else None
 
 
 @dataclass(frozen=True, eq=False)
 class Compared:
-    """nodes: numbers in the one forecast, others: in the other, of nodes that both have, [k]. first: labels of the
-    periods that both forecast. one, other: [k, L]."""
+    """nodes: numbers in the one forecast, of nodes that both have, [k]. periods: labels of those that both forecast.
+    one, other: [k, L]."""
 
     nodes: Integers
-    others: Integers
     periods: list[str]
     one: Floats
     other: Floats
@@ -40,4 +74,4 @@ def compare(one: Forecast, one_mean: Floats, other: Forecast, other_mean: Floats
     at = np.array([position.get(name, -1) for name in one.graph.ids], dtype=np.int64)
     nodes = np.nonzero(at >= 0)[0]
     mine, theirs = (slice(first - own.first, last - own.first + 1) for own in (ahead, beside))
-    return Compared(nodes, at[nodes], ahead.labels[mine], one_mean[nodes][:, mine], other_mean[at[nodes]][:, theirs])
+    return Compared(nodes, ahead.labels[mine], one_mean[nodes][:, mine], other_mean[at[nodes]][:, theirs])

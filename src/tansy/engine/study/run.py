@@ -238,7 +238,7 @@ def _run(
         graph, prepared.timeline.after(recipe.leads), np.nan_to_num(base[:, -1]) + 0.0, tuple(layers), final, p,
         quantiles[:, -1],
     )  # fmt: skip
-    published, laid = with_adjustments(published, prepared, recipe.adjustments)
+    published, adjusted = with_adjustments(published, prepared, recipe.adjustments)
     return Study(
         timeline=prepared.timeline,
         recipe=recipe,
@@ -251,7 +251,7 @@ def _run(
         evidence=chosen.evidence,
         reasons=reasons(choices, methods, graph, seen[-1].kind, chosen.evidence.group[-1]),
         published=published,
-        adjusted=[one.step for one in laid],
+        adjusted=adjusted,
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
         tested_quantiles=tested_quantiles,
         notes={graph.n_aggregates + i: sentence for i, sentence in said.items()},

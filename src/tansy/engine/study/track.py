@@ -47,6 +47,28 @@ class Sums:
 
 
 @dataclass(frozen=True)
+class Measures:
+    """In percent of the volume that came; bias is actual minus forecast. gain: of the absolute error over the seasonal
+    naive's, on what both forecast. held: share inside each band, widest first. None where nothing has come."""
+
+    wape: float | None
+    wape_statistical: float | None
+    bias: float | None
+    gain: float | None
+    held: tuple[float | None, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Seen:
+    """A forecast of one node held against what came: what came less the forecast, and how many bands hold it, [H], NaN
+    where nothing has; the error in percent of volume."""
+
+    missed: Floats
+    held: Floats
+    wape: float | None
+
+
+@dataclass(frozen=True)
 class Left:
     """A series that left its widest band. outside: periods. tracking: its signal, see `tracking_signal`."""
 
@@ -67,6 +89,11 @@ class Help:
     periods: int
     gained: float
     error: float
+
+    @property
+    def percent(self) -> float | None:
+        """Of the error before it."""
+        return 100.0 * self.gained / self.error if self.error > 0.0 else None
 
 
 def naive(graph: Graph, history: Floats, m: int, horizon: int) -> Floats:
@@ -125,6 +152,38 @@ def sums(released: Released, came: Floats) -> Sums:
         by_level(error, known),
         np.stack(held, axis=2),
     )
+
+
+def measures(found: Sums, level: int, leads: slice) -> Measures:
+    """Of the nodes of a level, over some leads together."""
+
+    def of(part: Floats) -> float:
+        return float(part[level, leads].sum())
+
+    volume, count, naive_error = of(found.volume), of(found.count), of(found.naive)
+
+    def percent(part: Floats) -> float | None:
+        return 100.0 * of(part) / volume if volume > 0.0 else None
+
+    held = found.held[level, leads].sum(axis=0)
+    return Measures(
+        percent(found.error),
+        percent(found.statistical),
+        percent(found.signed),
+        100.0 * (1.0 - of(found.naive_error) / naive_error) if naive_error > 0.0 else None,
+        tuple(float(one) / count if count else None for one in held),
+    )
+
+
+def seen(forecast: Floats, quantiles: Floats, came: Floats) -> Seen:
+    """One node: forecast and came [H], NaN where nothing has; quantiles [Q, H]."""
+    known = ~np.isnan(came)
+    n_bands = len(quantiles) // 2
+    inside = (came >= quantiles[:n_bands]) & (came <= quantiles[::-1][:n_bands])
+    missed = came - forecast
+    volume = float(np.abs(came[known]).sum())
+    wape = 100.0 * float(np.abs(missed[known]).sum()) / volume if volume > 0.0 else None
+    return Seen(missed, np.where(known, inside.sum(axis=0), np.nan), wape)
 
 
 def tracking_signal(error: Floats) -> Floats:

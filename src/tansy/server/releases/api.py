@@ -156,6 +156,7 @@ class HelpSerializer(serializers.Serializer):
     periods = serializers.IntegerField()
     gained = serializers.FloatField()
     percent = serializers.FloatField(allow_null=True)
+    brought = serializers.CharField(help_text="The same in words.")
 
 
 class NamedHelpSerializer(HelpSerializer):
@@ -187,6 +188,7 @@ class TrackSerializer(serializers.Serializer):
     origin = serializers.CharField()
     periods = serializers.ListField(child=serializers.CharField())
     n_came = serializers.IntegerField(help_text="Periods of which actuals have come.")
+    sentence = serializers.CharField(help_text="What a manager is told of it.")
     levels = TrackLevelSerializer(many=True)
     leads = TrackLeadSerializer(many=True)
     adjustments = AdjustmentHelpSerializer(many=True)
@@ -197,14 +199,10 @@ class TrackSerializer(serializers.Serializer):
 
 
 class BesideSerializer(serializers.Serializer):
-    """low, high: the widest band."""
-
     release = serializers.IntegerField()
     origin = serializers.CharField()
     periods = serializers.ListField(child=serializers.CharField())
     forecast = serializers.ListField(child=serializers.FloatField())
-    low = serializers.ListField(child=serializers.FloatField())
-    high = serializers.ListField(child=serializers.FloatField())
 
 
 class ReleaseOriginSerializer(serializers.Serializer):
@@ -256,6 +254,8 @@ class BridgeSerializer(serializers.Serializer):
     last = serializers.CharField()
     before = serializers.FloatField()
     after = serializers.FloatField()
+    change = serializers.FloatField()
+    percent = serializers.FloatField(allow_null=True)
     parts = BridgePartSerializer(many=True)
     movers = MovedSerializer(many=True)
 

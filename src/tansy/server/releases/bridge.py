@@ -1,4 +1,4 @@
-"""What moved the forecast between a release and what would go out, or another release."""
+"""What moved the forecast from a release to what would go out."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ import polars as pl
 from numpy.typing import NDArray
 
 from tansy.engine.study import bridge as engine
+from tansy.engine.study.compare import percent
 from tansy.engine.study.forecast import ADJUSTMENTS
 from tansy.server.api.errors import Unusable
 from tansy.server.releases.models import Release
@@ -125,29 +126,30 @@ def report(release: Release, study: Study, ref: str) -> dict[str, Any]:
     def told(i: int, change: float) -> dict[str, Any]:
         return {
             "node": refs[i], "name": names[i], "before": float(found.before[i]), "after": float(found.after[i]),
-            "change": change, "because": engine.PARTS[int(np.argmax(np.abs(found.changes[:, i])))],
+            "change": change, "because": found.because(i),
         }  # fmt: skip
-
-    def largest(changes: Floats) -> list[dict[str, Any]]:
-        order = np.argsort(-np.abs(np.where(inside, changes, 0.0)), kind="stable")[:_MOST_LISTED]
-        return [told(i, float(changes[i])) for i in order.tolist() if inside[i] and changes[i] != 0.0]
 
     ahead = study.load.timeline.after(span.last - study.load.timeline.last).labels
     first = span.first - study.load.timeline.last - 1
+    before, after = float(found.before[inside].sum()), float(found.after[inside].sum())
     return {
         "release": release.number,
         "first": ahead[first],
         "last": ahead[-1],
-        "before": float(found.before[inside].sum()),
-        "after": float(found.after[inside].sum()),
+        "before": before,
+        "after": after,
+        "change": after - before,
+        "percent": percent(before, after),
         "parts": [
             {
-                "name": name,
-                "change": float(found.changes[k, inside].sum()),
-                "n_series": int((found.changes[k, inside] != 0.0).sum()),
-                "series": largest(found.changes[k]),
+                "name": part.name,
+                "change": part.change,
+                "n_series": part.n_series,
+                "series": [told(i, float(found.changes[k, i])) for i in part.largest.tolist()],
             }
-            for k, name in enumerate(engine.PARTS)
+            for k, part in enumerate(found.parts(inside, _MOST_LISTED))
         ],
-        "movers": largest(found.changes.sum(axis=0)),
+        "movers": [
+            told(i, float(found.after[i] - found.before[i])) for i in found.movers(inside, _MOST_LISTED).tolist()
+        ],
     }

@@ -10,11 +10,13 @@ import numpy as np
 from django.template import Context, Engine
 from numpy.typing import NDArray
 
+from tansy.engine.study.compare import percent
 from tansy.engine.timeline import NOUN
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import bridge, track
 from tansy.server.releases.models import Release
+from tansy.server.releases.words import number, shared, signed
 from tansy.server.studies import adjustments
 from tansy.server.studies.models import Node, Result, Study, unpack
 
@@ -33,12 +35,6 @@ _MOST_GROUPS = 6
 _MOST_NODES = 40  # of a level that is told group by group
 _LISTED = 10
 _BAND = 80.0
-_CAUSES = {
-    "series gone": "series that are gone", "series come": "series that have come",
-    "another method": "another method was chosen", "corrections": "past values corrected or revised",
-    "drivers": "drivers planned otherwise", "new actuals": "what actuals since have taught",
-    "reconciliation and rounding": "what other levels and rounding did", "adjustments": "what planners changed",
-}  # fmt: skip
 
 
 def as_html(portfolio: Portfolio) -> str:
@@ -66,57 +62,28 @@ def as_html(portfolio: Portfolio) -> str:
     return _ENGINE.get_template("report").render(Context(page))
 
 
-def _number(value: float | None, digits: int = 0) -> str:
-    return "–" if value is None else f"{value:,.{digits}f}".replace("-", "−")
-
-
-def _signed(value: float | None, digits: int = 0) -> str:
-    return "–" if value is None else f"{value:+,.{digits}f}".replace("-", "−")
-
-
 def _of_track(found: dict[str, Any]) -> dict[str, Any]:
-    top, series = found["levels"][0], found["levels"][-1]
-    held = ", ".join(f"{100 * one['share']:.0f} % in the {one['level']:g} % band" for one in series["held"])
-    gain = series["gain"]
-    beside = "" if gain is None else f", {abs(gain):.0f} % {'less' if gain >= 0 else 'more'} than the seasonal naive"
-    side = "too high" if (top["bias"] or 0.0) < 0 else "too low"
     return {
         "release": found["release"],
-        "sentence": (
-            f"Of R{found['release']} from {found['origin']}, {found['n_came']} of {len(found['periods'])} periods have "
-            f"come. The total was missed by {_number(top['wape'], 1)} % of volume and was "
-            f"{_number(abs(top['bias'] or 0.0), 1)} % {side}; the series were missed by "
-            f"{_number(series['wape'], 1)} %{beside}. Of what came, {held}."
-        ),
-        "bands": [f"{one['level']:g}" for one in top["held"]],
+        "sentence": found["sentence"],
+        "bands": [f"{one['level']:g}" for one in found["levels"][0]["held"]],
         "levels": [
             {
                 "name": one["name"],
                 "n_nodes": f"{one['n_nodes']:,}",
-                "wape": _number(one["wape"], 1),
-                "bias": _signed(one["bias"], 1),
-                "gain": _signed(one["gain"], 1),
-                "held": [_number(None if held["share"] is None else 100 * held["share"], 1) for held in one["held"]],
+                "wape": number(one["wape"], 1),
+                "bias": signed(one["bias"], 1),
+                "gain": signed(one["gain"], 1),
+                "held": [shared(held["share"]) for held in one["held"]],
             }
             for one in found["levels"]
         ],
-        "adjustments": [{**one, "brought": _brought(one)} for one in found["adjustments"]],
+        "adjustments": found["adjustments"],
         "misses": [
-            {**one, **{name: _number(one[name]) for name in ("actual", "forecast", "error")}}
+            {**one, **{name: number(one[name]) for name in ("actual", "forecast", "error")}}
             for one in found["left"][:_LISTED]
         ],
     }
-
-
-def _brought(one: dict[str, Any]) -> str:
-    if not one["periods"]:
-        return "nothing of it has come yet"
-    if abs(one["gained"]) < 0.5:
-        return "made no difference"
-    share = "" if one["percent"] is None else f" ({_signed(one['percent'])} %)"
-    if one["gained"] > 0:
-        return f"helped: {_number(one['gained'])} units nearer{share}"
-    return f"did harm: {_number(-one['gained'])} units further off{share}"
 
 
 def _moved(newest: Release, before: list[Release]) -> dict[str, Any]:
@@ -126,22 +93,21 @@ def _moved(newest: Release, before: list[Release]) -> dict[str, Any]:
         found = bridge.report(before[0], newest.study, "top")
     except Unusable:  # no period in common
         return {}
-    change = found["after"] - found["before"]
-    share = f" ({_signed(100 * change / found['before'], 1)} %)" if found["before"] > 0.0 else ""
+    share = "" if found["percent"] is None else f" ({signed(found['percent'], 1)} %)"
     return {
         "moved_release": found["release"],
         "moved_first": found["first"],
         "moved_last": found["last"],
-        "moved_before": _number(found["before"]),
-        "moved_after": _number(found["after"]),
-        "moved_change": f"{_signed(change)}{share}",
+        "moved_before": number(found["before"]),
+        "moved_after": number(found["after"]),
+        "moved_change": f"{signed(found['change'])}{share}",
         "parts": [
-            {"name": _CAUSES[one["name"]], "change": _signed(one["change"]), "n_series": f"{one['n_series']:,}"}
+            {"name": one["name"], "change": signed(one["change"]), "n_series": f"{one['n_series']:,}"}
             for one in found["parts"]
             if one["n_series"]
         ],
         "movers": [
-            {"name": one["name"], "change": _signed(one["change"]), "because": _CAUSES[one["because"]]}
+            {"name": one["name"], "change": signed(one["change"]), "because": one["because"]}
             for one in found["movers"][:_LISTED]
         ],
     }
@@ -166,8 +132,9 @@ def _pictures(newest: Release, judged: Release | None) -> dict[str, Any]:
     def one(node: int, width: int, height: int) -> dict[str, Any]:
         drawn = _drawn(study, found, node, before, width, height)
         ahead, ago = found.mean[node].sum(), _year_ago(study, node, found.mean.shape[1])
-        change = f", {_signed(100 * (ahead / ago - 1))} % on a year ago" if ago > 0.0 else ""
-        said = f"{_number(float(ahead))} in {found.mean.shape[1]} {noun}s{change}"
+        share = percent(ago, float(ahead))
+        change = "" if share is None else f", {signed(share)} % on a year ago"
+        said = f"{number(float(ahead))} in {found.mean.shape[1]} {noun}s{change}"
         return {"name": graph.name(node), "said": said, **drawn}
 
     return {
@@ -236,6 +203,6 @@ def _drawn(
         "labels": [
             {"x": 4, "y": height - 3, "anchor": "start", "text": labels[0]},
             {"x": round(_x(shown), 1), "y": height - 3, "anchor": "middle", "text": labels[shown]},
-            {"x": 4, "y": font, "anchor": "start", "text": _number(top)},
+            {"x": 4, "y": font, "anchor": "start", "text": number(top)},
         ],
     }

@@ -31,7 +31,7 @@ _ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
 @dataclass(frozen=True)
 class Draft:
     """What a release of a study would hold, and the checks of it. history: of the topmost node. adjustments: what
-    planners changed, in their order."""
+    planners changed, in their order. recipe_text: with it."""
 
     study: Study
     result: Result
@@ -39,6 +39,7 @@ class Draft:
     checks: list[Check]
     history: Floats
     adjustments: list[dict[str, Any]]
+    recipe_text: str
 
     @property
     def holds(self) -> bool:
@@ -52,9 +53,10 @@ def draft(study: Study) -> Draft:
     if result is None:
         raise Conflict("This study has no result to publish yet.")
     found = adjustments.adjusted(study)
-    laid = adjustments.laid_over(study, found)
+    laid = adjustments.laid_over(found)
     checks = [*check_forecast(found.forecast, study.recipe.nonnegative), _decided(found)]
-    return Draft(study, result, found.forecast, checks, unpack(node_at(study.pk, "top").history), laid)
+    history = unpack(node_at(study.pk, "top").history)
+    return Draft(study, result, found.forecast, checks, history, laid, adjustments.recipe_with(study, found))
 
 
 def _decided(found: adjustments.Adjusted) -> Check:
@@ -130,7 +132,7 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
             n_series=graph.n_series,
             n_nodes=graph.n_nodes,
             checks=[asdict(check) for check in going_out.checks],
-            recipe_text=adjustments.recipe_text(study),
+            recipe_text=going_out.recipe_text,
             adjustments=going_out.adjustments,
             engine=version("tansy"),
             total=forecast.mean[0].tolist(),

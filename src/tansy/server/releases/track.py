@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import polars as pl
+from django.db.models import QuerySet
 from django.http import Http404
 from numpy.typing import NDArray
 
@@ -20,9 +21,10 @@ from tansy.engine.study.prepared import Prepared
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Load, Portfolio
 from tansy.server.portfolios.panels import panel_of
+from tansy.server.releases import words
 from tansy.server.releases.models import Release
 from tansy.server.releases.services import FORECAST, named_as_now, node_rows
-from tansy.server.studies.api import rounded_list
+from tansy.server.studies.api import bands_of, rounded_list
 from tansy.server.studies.models import Node, Study, node_at, unpack
 from tansy.server.studies.services import prepared_of
 
@@ -91,11 +93,9 @@ def report(found: Tracked) -> dict[str, Any]:
     sums = engine.sums(released, found.came)
     periods = release.study.load.timeline.after(len(release.total)).labels
     came = np.nonzero(sums.count.sum(axis=0) > 0.0)[0]
-    bands = [round(100.0 * (1.0 - 2.0 * p), 6) for p in _lower(release)]
-    left = engine.left_their_bands(released, found.came)
-    finest = -1
+    bands = _bands(_lower(release))
     helps = [_help(one, graph.position, found.came) for one in release.adjustments]
-    return {
+    page: dict[str, Any] = {
         "release": release.number,
         "id": release.pk,
         "origin": release.origin,
@@ -106,7 +106,7 @@ def report(found: Tracked) -> dict[str, Any]:
             for k, level in enumerate(graph.levels)
         ],
         "leads": [
-            {"period": periods[h], **_measures(sums, finest, slice(h, h + 1), bands), **_total(found, h)}
+            {"period": periods[h], **_measures(sums, -1, slice(h, h + 1), bands), **_total(found, h)}
             for h in came.tolist()
         ],
         "adjustments": [
@@ -121,10 +121,11 @@ def report(found: Tracked) -> dict[str, Any]:
                 "forecast": one.forecast, "error": one.error, "outside": one.outside, "of": one.of,
                 "tracking": round(one.tracking, 2),
             }
-            for one in left
+            for one in engine.left_their_bands(released, found.came)
         ],
         "n_series": graph.n_series,
     }  # fmt: skip
+    return {**page, "sentence": words.sentence(page)}
 
 
 def _lower(release: Release) -> list[float]:
@@ -133,24 +134,14 @@ def _lower(release: Release) -> list[float]:
     return p[: len(p) // 2]
 
 
+def _bands(lower: list[float]) -> list[float]:
+    return [round(100.0 * (1.0 - 2.0 * p), 6) for p in lower]
+
+
 def _measures(sums: engine.Sums, level: int, leads: slice, bands: list[float]) -> dict[str, Any]:
-    """Percentages of volume; None where nothing has come."""
-    volume, count = sums.volume[level, leads].sum(), sums.count[level, leads].sum()
-
-    def percent(part: Floats, of: float) -> float | None:
-        return float(100.0 * part[level, leads].sum() / of) if of > 0.0 else None
-
-    naive, same = sums.naive[level, leads].sum(), sums.naive_error[level, leads].sum()
-    return {
-        "wape": percent(sums.error, volume),
-        "wape_statistical": percent(sums.statistical, volume),
-        "bias": percent(sums.signed, volume),
-        "gain": float(100.0 * (1.0 - same / naive)) if naive > 0.0 else None,
-        "held": [
-            {"level": band, "share": float(sums.held[level, leads, b].sum() / count) if count else None}
-            for b, band in enumerate(bands)
-        ],
-    }
+    found = asdict(engine.measures(sums, level, leads))
+    held = [{"level": band, "share": share} for band, share in zip(bands, found.pop("held"), strict=True)]
+    return {**found, "held": held}
 
 
 def _total(found: Tracked, h: int) -> dict[str, float | None]:
@@ -170,8 +161,7 @@ def _help(laid: dict[str, Any], position: dict[str, int], came: Floats) -> engin
 
 
 def _helped(one: engine.Help) -> dict[str, Any]:
-    percent = 100.0 * one.gained / one.error if one.error > 0.0 else None
-    return {"periods": one.periods, "gained": one.gained, "percent": percent}
+    return {"periods": one.periods, "gained": one.gained, "percent": one.percent, "brought": words.brought(one)}
 
 
 def _grouped(laid: list[dict[str, Any]], helps: list[engine.Help], by: str) -> list[dict[str, Any]]:
@@ -181,30 +171,27 @@ def _grouped(laid: list[dict[str, Any]], helps: list[engine.Help], by: str) -> l
     return [{"name": name, **_helped(one)} for name, one in engine.together(parts).items()]
 
 
+def _last(portfolio: Portfolio) -> QuerySet[Release]:
+    """The newest releases that are not withdrawn, the newest first."""
+    standing = Release.objects.filter(portfolio=portfolio, withdrawal=None).defer("forecasts")
+    return standing.select_related("study__load").order_by("-number")[:MOST_BESIDE]
+
+
 def beside(portfolio: Portfolio, ref: str) -> list[dict[str, Any]]:
-    """What the last releases say of a node, by period, the oldest first; those withdrawn are left out."""
-    releases = (
-        Release.objects.filter(portfolio=portfolio, withdrawal=None)
-        .defer("forecasts")
-        .select_related("study__load")
-        .order_by("-number")[:MOST_BESIDE]
-    )
+    """What the last releases say of a node, by period, the oldest first."""
     found = []
-    for release in releases:
+    for release in _last(portfolio):
         try:
             node = node_at(release.study_id, ref, Node.objects.only("position"))
         except Http404:
             continue
         rows = node_rows(release, node.position)
-        lower = _lower(release)
         found.append(
             {
                 "release": release.number,
                 "origin": release.origin,
                 "periods": rows["period"].to_list(),
                 "forecast": rows[FORECAST].to_list(),
-                "low": rows[f"q{lower[0]:g}"].to_list(),
-                "high": rows[f"q{1.0 - lower[0]:g}"].to_list(),
             }
         )
     return found[::-1]
@@ -222,45 +209,29 @@ def of_node(study: Study, ref: str) -> list[dict[str, Any]]:
     node = node_at(study.pk, ref)
     timeline = study.load.timeline
     actual = unpack(node.received or node.history)
-    releases = (
-        Release.objects.filter(portfolio=study.portfolio, withdrawal=None)
-        .defer("forecasts")
-        .select_related("study__load")
-        .order_by("-number")[:MOST_BESIDE]
-    )
     found = []
-    for release in releases:
+    for release in _last(study.portfolio):
         at = release.study.load.timeline.last - timeline.first
         then = Node.objects.filter(study=release.study, ref=node.ref).only("position").first()
         if then is None or not 0 <= at < timeline.n_periods - 1:
             continue
         rows = node_rows(release, then.position)
-        forecast = rows[FORECAST].to_numpy()
-        lower = _lower(release)
-        low, high = (np.stack([rows[f"q{p:g}"].to_numpy() for p in of]) for of in (lower, [1.0 - p for p in lower]))
+        forecast, lower = rows[FORECAST].to_numpy(), _lower(release)
+        quantiles = np.stack([rows[name].to_numpy() for name in rows.columns if name.startswith("q0.")])
         came = np.full(len(forecast), np.nan)
         some = actual[at + 1 : at + 1 + len(forecast)]
         came[: len(some)] = some
-        known = ~np.isnan(came)
-        held = ((came >= low) & (came <= high)).sum(axis=0)
-        volume = float(np.abs(came[known]).sum())
+        seen = engine.seen(forecast, quantiles, came)
         found.append(
             {
                 "release": release.number,
                 "period": release.origin,
                 "at": at,
                 "forecast": rounded_list(forecast),
-                "missed": rounded_list(came - forecast),
-                "held": [int(held[h]) if known[h] else None for h in range(len(came))],
-                "bands": [
-                    {
-                        "level": round(100.0 * (1.0 - 2.0 * p), 6),
-                        "low": rounded_list(low[b]),
-                        "high": rounded_list(high[b]),
-                    }
-                    for b, p in enumerate(lower)
-                ],
-                "wape": float(100.0 * np.abs(came - forecast)[known].sum() / volume) if volume > 0.0 else None,
+                "missed": rounded_list(seen.missed),
+                "held": rounded_list(seen.held),
+                "bands": bands_of(quantiles, _bands(lower)),
+                "wape": seen.wape,
             }
         )
     return found[::-1]

@@ -21,6 +21,7 @@ from tansy.engine.adjust.adjustment import CHANGES, OVER, SPREADS, Adjustment, r
 from tansy.engine.adjust.file import read_adjustments
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
+from tansy.engine.study.compare import Differences
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import adjustments
@@ -53,24 +54,24 @@ class MakeAdjustmentsSerializer(serializers.Serializer):
     preview = serializers.BooleanField(default=False)
 
 
-class MoverSerializer(serializers.Serializer):
-    """before, after: sums over all leads."""
+class ChangedSumSerializer(serializers.Serializer):
+    """before, after: sums over all leads. change: in units; percent: of before."""
 
+    before = serializers.FloatField()
+    after = serializers.FloatField()
+    change = serializers.FloatField()
+    percent = serializers.FloatField(allow_null=True)
+
+
+class MoverSerializer(ChangedSumSerializer):
     node = serializers.CharField()
     name = serializers.CharField()
     level = serializers.CharField()
-    before = serializers.FloatField()
-    after = serializers.FloatField()
-
-
-class ChangedLevelSerializer(serializers.Serializer):
-    name = serializers.CharField()
-    n_nodes = serializers.IntegerField()
-    n_changed = serializers.IntegerField()
 
 
 class LaidSerializer(serializers.Serializer):
-    """What a change does: to its first node, and to all others. movers: those that change most."""
+    """What a change does: to its first node (`total` over its leads), and to all others. movers: those that change
+    most. n_changed, n_series: series; n_above: nodes above them that change."""
 
     node = serializers.CharField()
     name = serializers.CharField()
@@ -80,7 +81,10 @@ class LaidSerializer(serializers.Serializer):
     before = NullableFloats()
     after = NullableFloats()
     bands = BandSerializer(many=True)
-    levels = ChangedLevelSerializer(many=True)
+    total = ChangedSumSerializer()
+    n_changed = serializers.IntegerField()
+    n_series = serializers.IntegerField()
+    n_above = serializers.IntegerField()
     movers = MoverSerializer(many=True)
     n_adjustments = serializers.IntegerField()
     kept = serializers.ListField(
@@ -121,7 +125,7 @@ class ChangedNodesSerializer(serializers.Serializer):
 
     node = serializers.ListField(child=serializers.CharField())
     change = serializers.ListField(
-        child=serializers.FloatField(), help_text="Percent of what was forecast; 100 of none."
+        child=serializers.FloatField(), help_text="Percent of what was forecast; 100 where nothing was."
     )
     periods = serializers.ListField(child=serializers.CharField())
 
@@ -205,10 +209,8 @@ def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, 
     statistical, before, after = tried.before.statistical, tried.before.mean, tried.after
     graph, node = statistical.graph, tried.placed[0].node
     levels = Result.objects.only("band_levels").get(study=study).band_levels
-    change = (after - before).sum(axis=1)
-    moved = np.nonzero((after != before).any(axis=1))[0]
-    per_level = np.bincount(graph.level_of[moved], minlength=len(graph.levels))
-    largest = moved[np.argsort(-np.abs(change[moved]), kind="stable")][:_MOST_MOVERS]
+    apart = Differences.of(before, after, graph.level_of, len(graph.levels))
+    largest = apart.largest(_MOST_MOVERS, apart.moved > 0.0)
     return {
         "node": graph.refs[node],
         "name": graph.name(node),
@@ -218,23 +220,27 @@ def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, 
         "before": rounded_list(before[node]),
         "after": rounded_list(after[node]),
         "bands": bands_of(tried.bands(node), levels),
-        "levels": [
-            {"name": level.name, "n_nodes": level.n_nodes, "n_changed": int(n)}
-            for level, n in zip(graph.levels, per_level.tolist(), strict=True)
-        ],
+        "total": _sums(apart, node),
+        "n_changed": int(apart.n_changed[-1]),
+        "n_series": graph.n_series,
+        "n_above": int(apart.n_changed[:-1].sum()),
         "movers": [
             {
                 "node": graph.refs[i],
                 "name": graph.name(i),
                 "level": graph.levels[graph.level_of[i]].name,
-                "before": float(before[i].sum()),
-                "after": float(after[i].sum()),
+                **_sums(apart, i),
             }
             for i in largest.tolist()
         ],
         "n_adjustments": len(tried.placed),
         "kept": kept,
     }
+
+
+def _sums(apart: Differences, i: int) -> dict[str, Any]:
+    before, after = float(apart.before[i]), float(apart.after[i])
+    return {"before": before, "after": after, "change": after - before, "percent": apart.percent(i)}
 
 
 class AdjustedNodesView(APIView):
@@ -246,14 +252,17 @@ class AdjustedNodesView(APIView):
             leads = get_object_or_404(Result.objects.only("leads"), study=study).leads
             return Response({"node": [], "change": [], "periods": study.load.timeline.after(leads).labels})
         found = adjustments.adjusted(study)
-        before, after = found.statistical.statistical, found.mean
-        moved = np.nonzero((before != after).any(axis=1))[0]
-        was, now = before[moved].sum(axis=1), after[moved].sum(axis=1)
-        change = np.where(was > 0.0, 100.0 * (now - was) / np.where(was > 0.0, was, 1.0), 100.0 * np.sign(now - was))
-        refs = found.statistical.graph.refs
-        periods = found.statistical.timeline.labels
-        nodes = [refs[i] for i in moved.tolist()]
-        return Response({"node": nodes, "change": np.round(change, 2).tolist(), "periods": periods})
+        graph = found.statistical.graph
+        apart = Differences.of(found.statistical.statistical, found.mean, graph.level_of, len(graph.levels))
+        moved = np.nonzero(apart.moved)[0].tolist()
+        percent = [apart.percent(i) for i in moved]  # a forecast that is new is as good as doubled
+        return Response(
+            {
+                "node": [graph.refs[i] for i in moved],
+                "change": [100.0 if one is None else round(one, 2) for one in percent],
+                "periods": found.statistical.timeline.labels,
+            }
+        )
 
 
 def _listed(portfolio: Portfolio, study: Study | None, user: Any) -> dict[str, Any]:
@@ -278,7 +287,7 @@ def _listed(portfolio: Portfolio, study: Study | None, user: Any) -> dict[str, A
             "first": one.first,
             "last": one.last,
             "reason": one.reason,
-            "made_by": row.made_by.username,
+            "made_by": row.author,
             "made_at": row.made_at,
             "state": state,
             "problem": outcome.problem if outcome else "",

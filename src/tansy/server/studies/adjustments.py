@@ -127,45 +127,51 @@ def that_change(found: Adjusted, node: int) -> list[dict[str, Any]]:
     """What was laid and changes the forecast of a node, in its order."""
     graph = found.statistical.graph
     own = set(graph.below(np.array([node])).series.tolist())
-    laid_here = {
-        number: one
-        for number, one in found.outcomes.items()
-        if not one.problem and not own.isdisjoint(graph.below(np.array([one.node])).series.tolist())
-    }
-    rows = AdjustmentRow.objects.filter(pk__in=laid_here).select_related("made_by").order_by("pk")
+    rows = [
+        row
+        for row in _rows_laid(found)
+        if not own.isdisjoint(graph.below(np.array([found.outcomes[row.pk].node])).series.tolist())
+    ]
     return [
         {
             "id": row.pk, "name": row.node_name, "words": row.adjustment.words(), "reason": row.adjustment.reason,
-            "made_by": row.made_by.username, "first": row.adjustment.first, "last": row.adjustment.last,
-            "own": laid_here[row.pk].node == node,
+            "made_by": row.author, "first": row.adjustment.first, "last": row.adjustment.last,
+            "own": found.outcomes[row.pk].node == node,
         }
         for row in rows
     ]  # fmt: skip
 
 
-def laid_over(study: Study, found: Adjusted) -> list[dict[str, Any]]:
-    """What is laid over the forecast of a study, in its order, as a release keeps it."""
-    laid_here = {number: one for number, one in found.outcomes.items() if not one.problem}
-    rows = AdjustmentRow.objects.filter(pk__in=laid_here).select_related("made_by").order_by("pk")
+def _rows_laid(found: Adjusted) -> QuerySet[AdjustmentRow]:
+    """What was laid, in its order."""
+    laid_here = [number for number, one in found.outcomes.items() if not one.problem]
+    return AdjustmentRow.objects.filter(pk__in=laid_here).select_related("made_by").order_by("pk")
+
+
+def laid_over(found: Adjusted) -> list[dict[str, Any]]:
+    """What is laid over a forecast, in its order, as a release keeps it."""
     return [
         {
             "id": row.pk, "node": row.node, "name": row.node_name, "words": row.adjustment.words(),
-            "reason": row.adjustment.reason, "made_by": row.made_by.username, "made_at": row.made_at.isoformat(),
-            "before": laid_here[row.pk].before, "after": laid_here[row.pk].after,
-            "leads": laid_here[row.pk].leads, "before_by_lead": laid_here[row.pk].step.before_by_lead,
-            "after_by_lead": laid_here[row.pk].step.after_by_lead,
+            "reason": row.adjustment.reason, "made_by": row.author, "made_at": row.made_at.isoformat(),
+            "before": found.outcomes[row.pk].before, "after": found.outcomes[row.pk].after,
+            "leads": found.outcomes[row.pk].leads, "before_by_lead": found.outcomes[row.pk].step.before_by_lead,
+            "after_by_lead": found.outcomes[row.pk].step.after_by_lead,
         }
-        for row in rows
+        for row in _rows_laid(found)
     ]  # fmt: skip
 
 
 def recipe_text(study: Study) -> str:
     """The recipe of a study with what is laid over its forecast now, so that `tansy run` gives the same numbers."""
-    rows = list(rows_of(study.portfolio))
-    if not rows or not Result.objects.filter(study=study).exists():
+    if not rows_of(study.portfolio).exists() or not Result.objects.filter(study=study).exists():
         return study.recipe_text
-    outcomes = adjusted(study).outcomes
-    standing = tuple(row.adjustment for row in rows if not outcomes[row.pk].problem)
+    return recipe_with(study, adjusted(study))
+
+
+def recipe_with(study: Study, found: Adjusted) -> str:
+    """The recipe of a study with what is laid over its forecast."""
+    standing = tuple(row.adjustment for row in _rows_laid(found))
     recipe = study.recipe
     return replace(recipe, adjustments=(*recipe.adjustments, *standing)).to_toml() if standing else study.recipe_text
 
@@ -209,7 +215,7 @@ def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[Adj
     tried = try_out(study, adjustments)
     statistical = tried.before.statistical
     graph = statistical.graph
-    signed = [replace(one, author=user.username) for one in adjustments]
+    signed = [replace(one, author=one.author or user.username) for one in adjustments]
     with transaction.atomic():
         study.portfolio.adjustments.filter(undone=True, made_by=user).update(
             undone=False, withdrawn_at=timezone.now(), withdrawn_by=user

@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.generics import get_object_or_404
@@ -13,7 +12,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from tansy.engine.study.compare import Compared, compare
+from tansy.engine.study.compare import Compared, Differences, compare
 from tansy.server.api.fields import whole_number
 from tansy.server.studies import adjustments
 from tansy.server.studies.models import Result, Study
@@ -28,13 +27,25 @@ class ComparedStudySerializer(serializers.Serializer):
     gain = serializers.FloatField(allow_null=True)
 
 
-class ComparedNodeSerializer(serializers.Serializer):
-    """one, other: sums over the periods that both forecast."""
+class ComparedSumsSerializer(serializers.Serializer):
+    """one, other: sums over the periods that both forecast; difference: other less one, percent: of the one."""
 
-    node = serializers.CharField()
-    name = serializers.CharField()
     one = serializers.FloatField()
     other = serializers.FloatField()
+    difference = serializers.FloatField()
+    percent = serializers.FloatField(allow_null=True)
+
+
+class ComparedNodeSerializer(ComparedSumsSerializer):
+    node = serializers.CharField()
+    name = serializers.CharField()
+
+
+class ComparedPeriodSerializer(serializers.Serializer):
+    period = serializers.CharField()
+    one = serializers.FloatField()
+    other = serializers.FloatField()
+    difference = serializers.FloatField()
 
 
 class ComparedLevelSerializer(serializers.Serializer):
@@ -45,13 +56,13 @@ class ComparedLevelSerializer(serializers.Serializer):
 
 
 class ComparedSerializer(serializers.Serializer):
-    """nodes: of the level that was asked for, those that differ most first. total_one, total_other: by period."""
+    """nodes: of the level that was asked for, those that differ most first. total, by_period: of the topmost node, null
+    and empty where it is not the same."""
 
     one = ComparedStudySerializer()
     other = ComparedStudySerializer()
-    periods = serializers.ListField(child=serializers.CharField())
-    total_one = serializers.ListField(child=serializers.FloatField())
-    total_other = serializers.ListField(child=serializers.FloatField())
+    total = ComparedSumsSerializer(allow_null=True)
+    by_period = ComparedPeriodSerializer(many=True)
     levels = ComparedLevelSerializer(many=True)
     level = serializers.IntegerField()
     nodes = ComparedNodeSerializer(many=True)
@@ -85,27 +96,26 @@ class CompareView(APIView):
         standing = tuple(adjustments.rows_of(one.portfolio).values_list("pk", flat=True))
         found = _compared(one.pk, two.pk, standing)
         level = whole_number("level", request.query_params.get("level", "0"), len(first.levels) - 1)
-        sums, others = found.one.sum(axis=1), found.other.sum(axis=1)
         levels_of = first.level_of[found.nodes]
-        differ = (found.one != found.other).any(axis=1)
-        moved = np.abs(found.one - found.other).sum(axis=1)
-        at = np.nonzero(levels_of == level)[0]
-        order = at[np.argsort(-moved[at], kind="stable")][:_MOST_LISTED]
+        apart = Differences.of(found.one, found.other, levels_of, len(first.levels))
         n_series = int((found.nodes >= first.n_aggregates).sum())
-        top = int(np.nonzero(found.nodes == 0)[0][0]) if (found.nodes == 0).any() else None
+        same_top = len(found.nodes) > 0 and found.nodes[0] == 0
+        periods = zip(found.periods, found.one[0].tolist(), found.other[0].tolist(), strict=True) if same_top else ()
         return Response(
             {
                 "one": _study(one),
                 "other": _study(two),
-                "periods": found.periods,
-                "total_one": found.one[top].tolist() if top is not None else [],
-                "total_other": found.other[top].tolist() if top is not None else [],
+                "total": _sums(apart, 0) if same_top else None,
+                "by_period": [
+                    {"period": period, "one": own, "other": theirs, "difference": theirs - own}
+                    for period, own, theirs in periods
+                ],
                 "levels": [
                     {
                         "name": own.name,
                         "n_nodes": own.n_nodes,
-                        "n_changed": int(differ[levels_of == k].sum()),
-                        "moved": float(moved[levels_of == k].sum()),
+                        "n_changed": int(apart.n_changed[k]),
+                        "moved": float(apart.units[k]),
                     }
                     for k, own in enumerate(first.levels)
                 ],
@@ -114,15 +124,19 @@ class CompareView(APIView):
                     {
                         "node": first.refs[found.nodes[i]],
                         "name": first.name(int(found.nodes[i])),
-                        "one": float(sums[i]),
-                        "other": float(others[i]),
+                        **_sums(apart, i),
                     }
-                    for i in order.tolist()
+                    for i in apart.largest(_MOST_LISTED, levels_of == level).tolist()
                 ],
                 "only_one": first.n_series - n_series,
                 "only_other": second.n_series - n_series,
             }
         )
+
+
+def _sums(apart: Differences, i: int) -> dict[str, Any]:
+    one, other = float(apart.before[i]), float(apart.after[i])
+    return {"one": one, "other": other, "difference": other - one, "percent": apart.percent(i)}
 
 
 def _study(study: Study) -> dict[str, Any]:

@@ -290,6 +290,11 @@ class AdjustmentRow(models.Model):
     def adjustment(self) -> Adjustment:
         return read_adjustment(self.entries)
 
+    @property
+    def author(self) -> str:
+        """Whose judgement it is; somebody else may have kept it over a forecast that moved."""
+        return self.adjustment.author or str(self.made_by.username)
+
 
 class Comment(models.Model):
     """What somebody says of a node, or of the whole, while a forecast is looked at."""

@@ -16,10 +16,10 @@ const laid: Schema['Laid'] = {
   before: [10, 20],
   after: [11, 22],
   bands: [],
-  levels: [
-    { name: 'all', n_nodes: 1, n_changed: 1 },
-    { name: 'product', n_nodes: 40, n_changed: 7 },
-  ],
+  total: { before: 30, after: 33, change: 3, percent: 10 },
+  n_changed: 7,
+  n_series: 40,
+  n_above: 1,
   movers: [],
   n_adjustments: 1,
   kept: [],
@@ -67,7 +67,7 @@ describe('adjusting', () => {
     const keep = screen.getByRole('button', { name: 'Keep this change' });
     fireEvent.change(screen.getByLabelText('Amount'), { target: { value: '10' } });
     expect((await screen.findByText(/Herbs × Coast: 30 → 33/)).parentElement?.textContent).toContain(
-      '7 of 40 series change with it, and 1 nodes above them',
+      '7 of 40 series change with it, and 1 above them',
     );
     expect(keep).toHaveProperty('disabled', true);
     fireEvent.change(screen.getByLabelText('Reason'), { target: { value: 'spring fair' } });

@@ -297,22 +297,18 @@ function Locks({ study, draft, set }: { study: number; draft: Draft; set: (part:
   );
 }
 
-const total = (values: (number | null)[]) => values.reduce<number>((sum, value) => sum + (value ?? 0), 0);
-
 function Outcome({ laid, portfolio, study }: { laid: Schema['Laid']; portfolio: number; study: number }) {
-  const [before, after] = [total(laid.before), total(laid.after)];
-  const series = laid.levels.at(-1);
-  const above = laid.levels.slice(0, -1).reduce((sum, one) => sum + one.n_changed, 0);
+  const { before, after, change, percent } = laid.total;
   return (
     <output className="mt-3 block">
       <p>
         <b>
           {laid.name}: {fixed(before, 0)} → {fixed(after, 0)}
         </b>{' '}
-        in all ({signed(after - before, 0)}
-        {before > 0 && `, ${signed((100 * (after - before)) / before, 1)} %`}).{' '}
-        {series?.n_changed
-          ? `${count(series.n_changed)} of ${count(series.n_nodes)} series change with it, and ${count(above)} nodes above them.`
+        in all ({signed(change, 0)}
+        {percent !== null && `, ${signed(percent, 1)} %`}).{' '}
+        {laid.n_changed
+          ? `${count(laid.n_changed)} of ${count(laid.n_series)} series change with it, and ${count(laid.n_above)} above them.`
           : 'Nothing changes.'}
       </p>
       {laid.movers.length > 1 && (
@@ -339,7 +335,7 @@ function Outcome({ laid, portfolio, study }: { laid: Schema['Laid']; portfolio: 
                   <td className="text-second">{one.level}</td>
                   <td className="num">{fixed(one.before, 0)}</td>
                   <td className="num">{fixed(one.after, 0)}</td>
-                  <td className="num">{signed(one.after - one.before, 0)}</td>
+                  <td className="num">{signed(one.change, 0)}</td>
                 </tr>
               ))}
             </tbody>

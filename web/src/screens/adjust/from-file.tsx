@@ -34,7 +34,6 @@ export function FromFile({ study }: { study: number }) {
     },
   });
   const problem = look.error ?? keep.error;
-  const series = look.data?.levels.at(-1);
   const top = look.data?.movers[0];
   return (
     <div>
@@ -72,10 +71,10 @@ export function FromFile({ study }: { study: number }) {
           {look.data && !problem && (
             <p>
               <b>{file.name}</b>: {count(look.data.n_adjustments)}{' '}
-              {look.data.n_adjustments === 1 ? 'adjustment' : 'adjustments'}, {count(series?.n_changed ?? 0)}{' '}
+              {look.data.n_adjustments === 1 ? 'adjustment' : 'adjustments'}, {count(look.data.n_changed)}{' '}
               series change.
               {top &&
-                ` ${top.name}: ${fixed(top.before, 0)} → ${fixed(top.after, 0)} (${signed(top.after - top.before, 0)}).`}
+                ` ${top.name}: ${fixed(top.before, 0)} → ${fixed(top.after, 0)} (${signed(top.change, 0)}).`}
             </p>
           )}
           <div className="mt-1 flex gap-2">

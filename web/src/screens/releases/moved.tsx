@@ -2,21 +2,11 @@
 import { useQuery } from '@tanstack/react-query';
 import { Fragment, useState } from 'react';
 import { Link } from 'react-router';
-import type { Schema } from '../../api/client';
+import { ApiError, type Schema } from '../../api/client';
 import { count, fixed, signed } from '../../ui/format';
+import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { bridge as bridgeQuery } from './queries';
-
-const WORDS: Record<string, string> = {
-  'series gone': 'series that are gone',
-  'series come': 'series that have come',
-  'another method': 'another method was chosen',
-  corrections: 'past values corrected or revised',
-  drivers: 'drivers planned otherwise',
-  'new actuals': 'what actuals since have taught',
-  'reconciliation and rounding': 'what other levels and rounding did',
-  adjustments: 'what planners changed',
-};
 
 export function Moved({
   portfolio,
@@ -29,9 +19,16 @@ export function Moved({
 }) {
   const found = useQuery(bridgeQuery(study, release.id));
   const [open, setOpen] = useState('');
-  if (!found.data) return null; // no period in common, or not there yet: there is nothing to compare
+  if (found.isPending) return <Loading what="what moved" />;
+  if (found.isError)
+    return found.error instanceof ApiError && found.error.status === 422 ? (
+      <p className="text-second">
+        What moved since R{release.number}: {found.error.message}
+      </p>
+    ) : (
+      <Failed error={found.error} retry={() => void found.refetch()} />
+    );
   const bridge = found.data;
-  const change = bridge.after - bridge.before;
   const rows = bridge.parts.filter((one) => one.n_series > 0);
   const largest = Math.max(1, ...rows.map((one) => Math.abs(one.change)));
   return (
@@ -43,13 +40,13 @@ export function Moved({
         <TableOut
           name={`Moved since R${bridge.release}`}
           head={['Cause', 'Change', 'Series']}
-          rows={() => bridge.parts.map((one) => [WORDS[one.name] ?? one.name, one.change, one.n_series])}
+          rows={() => bridge.parts.map((one) => [one.name, one.change, one.n_series])}
         />
       </div>
       <p>
         {bridge.first} to {bridge.last}: {fixed(bridge.before, 0)} → <b>{fixed(bridge.after, 0)}</b> units,{' '}
-        {signed(change, 0)}
-        {bridge.before > 0 && ` (${signed((100 * change) / bridge.before, 1)} %)`}. The parts add up to it.
+        {signed(bridge.change, 0)}
+        {bridge.percent !== null && ` (${signed(bridge.percent, 1)} %)`}. The parts add up to it.
       </p>
       <div className="mt-2 flex flex-wrap gap-10">
         <table className="sheet w-auto! min-w-[560px] self-start">
@@ -72,7 +69,7 @@ export function Moved({
                       aria-expanded={open === one.name}
                       onClick={() => setOpen(open === one.name ? '' : one.name)}
                     >
-                      {open === one.name ? '▾' : '▸'} {WORDS[one.name] ?? one.name}
+                      {open === one.name ? '▾' : '▸'} {one.name}
                     </button>
                   </td>
                   <td className="num font-semibold">{signed(one.change, 0)}</td>
@@ -106,9 +103,7 @@ export function Moved({
                 <tr key={series.name}>
                   <td>
                     <Name series={series} portfolio={portfolio} study={study} />
-                    <span className="block text-xs text-second">
-                      {WORDS[series.because] ?? series.because}
-                    </span>
+                    <span className="block text-xs text-second">{series.because}</span>
                   </td>
                   <td className="num">{signed(series.change, 0)}</td>
                 </tr>

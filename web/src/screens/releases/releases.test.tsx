@@ -1,4 +1,4 @@
-import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schema } from '../../api/client';
 import { type Call, serve, show } from '../../test/serve';
@@ -47,9 +47,27 @@ const draft: Schema['Draft'] = {
 };
 
 /** A server that has one release, publishes once, and makes and takes back tokens. */
+const moved = { node: 'n1', name: 'Rue', before: 10, after: 14, change: 4, because: 'what planners changed' };
+const bridge: Schema['Bridge'] = {
+  release: 1,
+  first: '2026-W45',
+  last: '2026-W46',
+  before: 100,
+  after: 96,
+  change: -4,
+  percent: -4,
+  parts: [
+    { name: 'series that are gone', change: 0, n_series: 0, series: [] },
+    { name: 'what planners changed', change: 4, n_series: 1, series: [moved] },
+    { name: 'what actuals since have taught', change: -8, n_series: 2, series: [] },
+  ],
+  movers: [moved],
+};
+
 function open(
   changes: Partial<Schema['Draft']> = {},
   publish: { status: number; body: unknown } | null = null,
+  bridged: { status?: number; body: unknown } = { body: bridge },
 ) {
   const releases = [release(1)];
   const tokens: Schema['Token'][] = [];
@@ -57,6 +75,8 @@ function open(
     if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load: {} }] };
     if (path === '/api/portfolios/1/studies/') return { body: [{ id: 8, run: { state: 'done' } }] };
     if (path === '/api/portfolios/1/releases/') return { body: releases };
+    if (path === '/api/studies/8/bridge/') return bridged;
+    if (path === '/api/studies/8/comments/') return { body: [] };
     if (path === '/api/portfolios/1/adjustments/')
       return { body: { adjustments: [], can_undo: false, can_redo: false, reasons: [] } };
     if (path === '/api/studies/8/draft/') {
@@ -118,6 +138,21 @@ describe('releases', () => {
     expect(screen.getByLabelText('Note')).toHaveProperty('value', 'mine');
   });
 
+  it('says what moved since the last release, opens a cause to its series, and says so where nothing can be compared', async () => {
+    open();
+    const region = await screen.findByRole('region', { name: 'What moved the total since R1' });
+    expect(region.textContent).toContain('2026-W45 to 2026-W46: 100 → 96 units, −4 (−4.0 %)');
+    expect(within(region).queryByText(/series that are gone/)).toBeNull();
+    fireEvent.click(within(region).getByRole('button', { name: /what planners changed/ }));
+    expect(within(region).getAllByRole('link', { name: 'Rue' })).toHaveLength(2);
+    cleanup();
+    open({}, null, { status: 422, body: { detail: 'These forecasts have no period in common.' } });
+    expect(await screen.findByText(/no period in common/)).toBeDefined();
+    cleanup();
+    open({}, null, { status: 500, body: { detail: 'Something went wrong.' } });
+    expect((await screen.findByRole('alert')).textContent).toContain('Something went wrong.');
+  });
+
   it('links every release as CSV, Parquet and a workbook', async () => {
     open();
     const links = within(await screen.findByRole('region', { name: 'Published' })).getAllByRole('link');
@@ -136,9 +171,9 @@ describe('releases', () => {
     expect(make).toHaveProperty('disabled', true);
     fireEvent.change(name, { target: { value: 'order desk' } });
     fireEvent.click(make);
-    const shown = await screen.findByRole('status');
-    expect(shown.textContent).toContain('tansy-0123456789abcdef');
-    expect(shown.textContent).toContain('/api/releases/41/csv/');
+    const shown = (await screen.findByText('tansy-0123456789abcdef')).parentElement;
+    expect(shown?.textContent).toContain('tansy-0123456789abcdef');
+    expect(shown?.textContent).toContain('/api/releases/41/csv/');
     fireEvent.click(await screen.findByRole('button', { name: 'Take back' }));
     await waitFor(() => expect(screen.queryByRole('button', { name: 'Take back' })).toBeNull());
   });

@@ -7,14 +7,13 @@ import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
 import { releasesOptions } from '../../charts/releases';
-import { biased, count, fixed, share, signed } from '../../ui/format';
+import { count, fixed, share, signed } from '../../ui/format';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { beside as besideQuery, track as trackQuery } from './queries';
 
 type Track = Schema['Track'];
 type Measures = Omit<Schema['TrackLevel'], 'name' | 'n_nodes'>;
-type Help = Omit<Schema['NamedHelp'], 'name'>;
 
 export function TrackPage({
   portfolio,
@@ -91,7 +90,7 @@ function Found({
 }) {
   return (
     <>
-      <p className="max-w-[90ch] text-base">{sentence(track)}</p>
+      <p className="max-w-[90ch] text-base">{track.sentence}</p>
       <SideBySide portfolio={portfolio} draft={draft} />
       {track.n_came > 0 && (
         <>
@@ -102,26 +101,6 @@ function Found({
         </>
       )}
     </>
-  );
-}
-
-/** What a manager is told of a release. */
-export function sentence(track: Track): string {
-  const series = track.levels.at(-1);
-  const top = track.levels[0];
-  if (!track.n_came || !series || !top)
-    return `R${track.release} from ${track.origin}: none of its periods has come yet. Add later actuals under Intake, and it is held against them here.`;
-  const held = series.held.map((one) => `${share(one.share)} % in the ${one.level} % band`).join(', ');
-  const gain =
-    series.gain === null
-      ? ''
-      : series.gain >= 0
-        ? `, ${fixed(series.gain, 0)} % less than the seasonal naive would have`
-        : `, ${fixed(-series.gain, 0)} % more than the seasonal naive would have`;
-  return (
-    `R${track.release} from ${track.origin}: ${track.n_came} of ${track.periods.length} periods have come. ` +
-    `The total was missed by ${fixed(top.wape, 1)} % of volume${top.bias ? ` (${biased(top.bias, 1)})` : ''}, ` +
-    `the ${count(track.n_series)} series by ${fixed(series.wape, 1)} %${gain}. Of what came, ${held}.`
   );
 }
 
@@ -289,16 +268,6 @@ function Levels({ track }: { track: Track }) {
   );
 }
 
-/** What a change brought, in words. */
-export function brought(one: Help): string {
-  if (!one.periods) return 'nothing of it has come yet';
-  const by = one.percent === null ? '' : ` (${signed(one.percent, 0)} %)`;
-  if (Math.abs(one.gained) < 0.5) return 'made no difference';
-  return one.gained > 0
-    ? `helped: ${fixed(one.gained, 0)} units nearer${by}`
-    : `did harm: ${fixed(-one.gained, 0)} units further off${by}`;
-}
-
 function Helped({ track }: { track: Track }) {
   if (!track.adjustments.length) return null;
   const groups = [
@@ -330,7 +299,7 @@ function Helped({ track }: { track: Track }) {
               <td>{one.reason}</td>
               <td>{one.made_by}</td>
               <td className="num">{one.periods}</td>
-              <td className={one.periods && one.gained < -0.5 ? 'text-error' : ''}>{brought(one)}</td>
+              <td className={one.periods && one.gained < -0.5 ? 'text-error' : ''}>{one.brought}</td>
             </tr>
           ))}
         </tbody>
@@ -343,7 +312,7 @@ function Helped({ track }: { track: Track }) {
               {rows.map((one) => (
                 <tr key={one.name}>
                   <td>{one.name}</td>
-                  <td className={one.periods && one.gained < -0.5 ? 'text-error' : ''}>{brought(one)}</td>
+                  <td className={one.periods && one.gained < -0.5 ? 'text-error' : ''}>{one.brought}</td>
                 </tr>
               ))}
             </tbody>

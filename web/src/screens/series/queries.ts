@@ -9,6 +9,7 @@ export const node = (study: number, ref: string) =>
     queryFn: () =>
       body(api.GET('/api/studies/{id}/nodes/{node}/', { params: { path: { id: study, node: ref } } })),
     ...forever,
+    staleTime: 30_000, // what the study found stays, but others may adjust the forecast meanwhile
   });
 
 /** What the release before the study says of a node; releases are made while a study is open. */

@@ -57,78 +57,78 @@ export function Compare() {
 
 type Found = Schema['Compared'];
 const nameOf = (study: Schema['ComparedStudy']) => `${study.name} #${study.id}`;
-const sum = (values: number[]) => values.reduce((total, value) => total + value, 0);
+const percent = (value: number | null) => (value === null ? '–' : `${signed(value, 1)} %`);
 
-function percent(one: number, other: number): string {
-  return one > 0 ? `${signed((100 * (other - one)) / one, 1)} %` : '–';
-}
+type Period = Schema['ComparedPeriod'];
 
 function Total({ found }: { found: Found }) {
   const colours = useColours();
-  const options = useMemo(
-    () => ({
-      ...baseOptions(found.periods, 0, colours),
+  const options = useMemo(() => {
+    const of = (which: 'one' | 'other') => found.by_period.map((period) => period[which]);
+    const periods = found.by_period.map((one) => one.period);
+    return {
+      ...baseOptions(periods, 0, colours),
       series: [
-        lineOf(nameOf(found.one), found.total_one, colours.forecast, 2),
-        lineOf(nameOf(found.other), found.total_other, colours.plum, 1.6, { type: 'dashed' }),
+        lineOf(nameOf(found.one), of('one'), colours.forecast, 2),
+        lineOf(nameOf(found.other), of('other'), colours.plum, 1.6, { type: 'dashed' }),
       ],
-    }),
-    [found, colours],
-  );
-  const [one, other] = [sum(found.total_one), sum(found.total_other)];
+    };
+  }, [found, colours]);
+  const { total } = found;
+  const rows = [
+    { name: nameOf(found.one), shown: (one: Period) => fixed(one.one, 0) },
+    { name: nameOf(found.other), shown: (one: Period) => fixed(one.other, 0) },
+    { name: 'difference', shown: (one: Period) => signed(one.difference, 0) },
+  ];
   return (
     <section aria-labelledby="totals">
       <h2 id="totals" className="text-base font-semibold">
         The total, period by period
       </h2>
       <p>
-        {found.periods[0]} to {found.periods.at(-1)}: {fixed(one, 0)} and {fixed(other, 0)} units,{' '}
-        {signed(other - one, 0)} ({percent(one, other)}). RMSSE in the backtest {fixed(found.one.rmsse, 3)}{' '}
-        and {fixed(found.other.rmsse, 3)}, gain over the seasonal naive {signed(found.one.gain, 1)} and{' '}
-        {signed(found.other.gain, 1)} %.
+        {total
+          ? `${found.by_period[0]?.period} to ${found.by_period.at(-1)?.period}: ${fixed(total.one, 0)} and ${fixed(total.other, 0)} units, ${signed(total.difference, 0)} (${percent(total.percent)}). `
+          : 'They have no total in common. '}
+        RMSSE in the backtest {fixed(found.one.rmsse, 3)} and {fixed(found.other.rmsse, 3)}, gain over the
+        seasonal naive {signed(found.one.gain, 1)} and {signed(found.other.gain, 1)} %.
         {found.only_one + found.only_other > 0 &&
           ` Series in one of them alone: ${count(found.only_one)} and ${count(found.only_other)}.`}
       </p>
-      <p className="mt-1 flex gap-4">
-        <Key colour="var(--forecast)" label={nameOf(found.one)} />
-        <Key colour="var(--color-secondary)" label={nameOf(found.other)} style="dashed" />
-      </p>
-      <Chart options={options} label="Total of both studies by period" className="h-[200px] w-full" />
-      <table className="sheet">
-        <thead>
-          <tr>
-            <th> </th>
-            {found.periods.map((period) => (
-              <th key={period} className="num">
-                {period}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {[
-            { name: nameOf(found.one), values: found.total_one },
-            { name: nameOf(found.other), values: found.total_other },
-          ].map((row) => (
-            <tr key={row.name}>
-              <td className="whitespace-nowrap">{row.name}</td>
-              {row.values.map((value, lead) => (
-                <td key={found.periods[lead]} className="num">
-                  {fixed(value, 0)}
-                </td>
-              ))}
-            </tr>
-          ))}
-          <tr>
-            <td>difference</td>
-            {found.total_one.map((value, lead) => (
-              <td key={found.periods[lead]} className="num font-semibold">
-                {signed((found.total_other[lead] ?? 0) - value, 0)}
-              </td>
-            ))}
-          </tr>
-        </tbody>
-      </table>
+      {total && (
+        <>
+          <p className="mt-1 flex gap-4">
+            <Key colour="var(--forecast)" label={nameOf(found.one)} />
+            <Key colour="var(--color-secondary)" label={nameOf(found.other)} style="dashed" />
+          </p>
+          <Chart options={options} label="Total of both studies by period" className="h-[200px] w-full" />
+          <div className="overflow-x-auto">
+            <table className="sheet">
+              <thead>
+                <tr>
+                  <th> </th>
+                  {found.by_period.map((one) => (
+                    <th key={one.period} className="num">
+                      {one.period}
+                    </th>
+                  ))}
+                </tr>
+              </thead>
+              <tbody>
+                {rows.map((row) => (
+                  <tr key={row.name}>
+                    <td className="whitespace-nowrap">{row.name}</td>
+                    {found.by_period.map((one) => (
+                      <td key={one.period} className="num">
+                        {row.shown(one)}
+                      </td>
+                    ))}
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </>
+      )}
     </section>
   );
 }
@@ -183,7 +183,7 @@ function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
         <TableOut
           name="Two studies"
           head={['Node', nameOf(found.one), nameOf(found.other), 'Difference']}
-          rows={() => found.nodes.map((node) => [node.name, node.one, node.other, node.other - node.one])}
+          rows={() => found.nodes.map((node) => [node.name, node.one, node.other, node.difference])}
         />
       </div>
       <table className="sheet">
@@ -209,8 +209,8 @@ function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
               </td>
               <td className="num">{fixed(node.one, 0)}</td>
               <td className="num">{fixed(node.other, 0)}</td>
-              <td className="num font-semibold">{signed(node.other - node.one, 0)}</td>
-              <td className="num">{percent(node.one, node.other)}</td>
+              <td className="num font-semibold">{signed(node.difference, 0)}</td>
+              <td className="num">{percent(node.percent)}</td>
             </tr>
           ))}
         </tbody>
