@@ -20,6 +20,7 @@ from tansy.engine.study import export
 from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.study.run import run_study
+from tansy.server.releases import workbook
 from tansy.server.releases.models import Release
 from tansy.server.studies import adjustments, running
 from tansy.server.studies.models import AdjustmentRow, Node, Study
@@ -183,7 +184,7 @@ def test_a_new_study_keeps_what_still_makes_sense_and_asks_about_the_rest(client
 
 
 def test_a_study_goes_out_again_where_somebody_changed_it_and_a_release_can_be_withdrawn(
-    client: APIClient, done: Study, tmp_path: Path
+    client: APIClient, done: Study, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     def publish() -> Any:
         return client.post(f"/api/studies/{done.pk}/publish/", {}, format="json")
@@ -215,6 +216,11 @@ def test_a_study_goes_out_again_where_somebody_changed_it_and_a_release_can_be_w
         part = client.get(f"{address}/parquet/", {"level": level}).content
         assert pl.read_parquet(io.BytesIO(part)).equals(own)
     assert client.get(f"{address}/parquet/").content == bytes(second.forecasts)
+    monkeypatch.setattr(workbook, "MOST_ROWS", 100)
+    book.write_bytes(client.get(f"{address}/xlsx/").content)
+    sheets = zipfile.ZipFile(book)
+    assert "too large: see the Parquet or CSV file" in sheets.read("xl/worksheets/sheet1.xml").decode()
+    assert 'name="product × store"' not in sheets.read("xl/workbook.xml").decode()
     assert client.get(f"{address}/csv/", {"level": "shelf"}).status_code == 422
     listed = client.get(f"/api/portfolios/{done.portfolio.pk}/releases/").json()
     assert [one["withdrawal"] and one["withdrawal"]["reason"] for one in listed] == ["wrong fair", None]

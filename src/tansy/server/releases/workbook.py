@@ -12,8 +12,9 @@ import xlsxwriter
 from tansy.server.releases.models import Release
 from tansy.server.releases.services import named_as_now
 
-MOST_ROWS = 200_000
-"""Of a sheet: what is larger is no work for a spreadsheet, and stands in the Parquet and CSV files."""
+MOST_ROWS = 50_000
+"""Of a sheet, which takes some five seconds to write: what is larger is no work for a spreadsheet, and stands in the
+Parquet and CSV files."""
 
 _LONGEST_NAME = 31  # of a sheet
 
