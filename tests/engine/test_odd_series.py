@@ -21,6 +21,7 @@ from tansy.engine.reconcile.projection import weights
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
 from tansy.engine.study.checks import check_forecast
 from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.forecast import Layer
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.run import Study, run_study
 from tansy.engine.timeline import Timeline
@@ -236,6 +237,24 @@ def test_bands_do_not_narrow_with_the_lead_and_what_is_zero_by_decision_has_none
     narrowed[0, :, highest] = study.forecast[0, highest]
     found = check_forecast(replace(study.published, quantiles=narrowed), True)
     assert not {c.name: c.holds for c in found}["bands ordered and plausible"]
+
+
+def test_leads_that_round_to_the_same_whole_number_may_have_unlike_bands(three_years: Panel) -> None:
+    study = run_study(three_years, replace(default_recipe(three_years, {}), methods=("moving-average(30)",)))
+    graph, leads = study.graph, study.recipe.leads
+
+    def holds(finest: Floats, whole: Floats) -> bool:
+        wide = np.where(np.arange(leads) == 0, 20.0, 10.0)  # the first lead has twice the band of the others
+        mean = graph.summation.sum_up(whole)
+        quantiles = np.stack([mean - wide, mean + wide], axis=1)
+        layers = (Layer("reconciliation", graph.summation.sum_up(finest)), Layer("rounding", mean))
+        made = replace(study.published, layers=layers, quantiles=quantiles, probabilities=np.array([0.025, 0.975]))
+        return all(c.holds for c in check_forecast(made, True))
+
+    whole = np.full((graph.n_series, leads), 57.0)
+    assert not holds(whole, whole)
+    falling = whole + np.where(np.arange(leads) == 0, 0.4, -0.01 * np.arange(leads))
+    assert holds(falling, whole)  # 57.4 and then 56.99 both go out as 57
 
 
 def test_a_total_of_nothing_but_ended_series_has_no_band() -> None:

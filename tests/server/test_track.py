@@ -223,7 +223,7 @@ def test_a_release_is_summed_up_in_words() -> None:
     page = {"release": 1, "origin": "2026-W43", "periods": ["a", "b", "c"], "n_came": 1, "n_series": 2758}
     said = words.sentence({**page, "levels": [level, {**level, "wape": 38.1}]})
     assert said == (
-        "R1 from 2026-W43: 1 of 3 periods have come. The total was missed by 4.2 % of volume (2.5 % too high), "
+        "R1 from 2026-W43, a to c: 1 of 3 periods have come. The total was missed by 4.2 % of volume (2.5 % too high), "
         "the 2,758 series by 38.1 %, 12 % less than the seasonal naive would have. Of what came, 90.0 % in the 95 % "
         "band, 70.0 % in the 80 % band."
     )

@@ -5,13 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from tansy.engine.study.forecast import Forecast
-
-Floats = NDArray[np.float64]
-Integers = NDArray[np.int64]
-Booleans = NDArray[np.bool_]
 
 LARGEST_GAP = 1e-9
 
@@ -50,7 +45,7 @@ def check_forecast(published: Forecast, nonnegative: bool) -> list[Check]:
             if nonnegative
             else f"{negative:,} negative values, which the recipe allows",
         ),
-        _bands(forecast, quantiles, published.chosen, (forecast != published.statistical).any(axis=1)),
+        _bands(published),
         Check(
             "every series covered",
             covered == graph.n_series,
@@ -59,11 +54,14 @@ def check_forecast(published: Forecast, nonnegative: bool) -> list[Check]:
     ]
 
 
-def _bands(forecast: Floats, quantiles: Floats, chosen: Integers, adjusted: Booleans) -> Check:
+def _bands(published: Forecast) -> Check:
     """Bands that do not cross, do not narrow from a lead to a later one at which as much or more is expected, and are
-    nothing where the forecast is zero by decision. Ends that were drawn to whole units may be one off each; the bands
-    of a product to come are those of another one, and go with its forecast, and so do those of what planners changed
-    in some periods."""
+    nothing where the forecast is zero by decision. Ends that were drawn to whole units may be one off each, and leads
+    at which the same whole number is expected need not be alike: what was expected counts as it was before that. The
+    bands of a product to come are those of another one, and go with its forecast, and so do those of what planners
+    changed in some periods."""
+    forecast, quantiles, chosen, expected = published.mean, published.quantiles, published.chosen, published.reconciled
+    adjusted = (forecast != published.statistical).any(axis=1)
     crossed = (np.diff(quantiles, axis=1) < 0).any(axis=(1, 2))
     nothing = (chosen < 0) & (forecast == 0.0).all(axis=1)
     promised = nothing & (quantiles != 0.0).any(axis=(1, 2))
@@ -73,7 +71,7 @@ def _bands(forecast: Floats, quantiles: Floats, chosen: Integers, adjusted: Bool
     slack = np.where(whole, 2.0, 0.0)[:, None] + 1e-9 * np.abs(width)
     over = (forecast == 0.0) & (width == 0.0)  # a lead at which nothing is sold, such as after the end of a season
     for later in range(1, forecast.shape[1]):
-        as_much = (forecast[:, later, None] >= forecast[:, :later]) & ~over[:, later, None]
+        as_much = (expected[:, later, None] >= expected[:, :later]) & ~over[:, later, None]
         narrowing |= (as_much & (width[:, later, None] < width[:, :later] - slack[:, :later])).any(axis=1)
     narrowing &= (chosen >= 0) & ~adjusted
     faults = {

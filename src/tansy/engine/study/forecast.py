@@ -57,6 +57,11 @@ class Forecast:
         return below[-1] if below else self.base
 
     @property
+    def reconciled(self) -> Floats:
+        """[nodes, H], before it was drawn to whole units or planners changed anything; what bands are made around."""
+        return self.layers[0].mean if self.layers else self.base
+
+    @property
     def leads(self) -> int:
         return self.base.shape[1]
 

@@ -36,7 +36,8 @@ def brought(one: Help) -> str:
 
 def sentence(found: dict[str, Any]) -> str:
     """A release in a few words. found: what the Track page shows of it."""
-    name = f"R{found['release']} from {found['origin']}"
+    periods = found["periods"]
+    name = f"R{found['release']} from {found['origin']}, {periods[0]} to {periods[-1]}"
     if not found["n_came"]:
         return (
             f"{name}: none of its periods has come yet. Add later actuals under Intake, and it is held against them "
@@ -49,7 +50,7 @@ def sentence(found: dict[str, Any]) -> str:
     beside = "" if gain is None else f", {number(abs(gain))} % {word} than the seasonal naive would have"
     held = ", ".join(f"{shared(one['share'])} % in the {one['level']:g} % band" for one in series["held"])
     return (
-        f"{name}: {found['n_came']} of {len(found['periods'])} periods have come. The total was missed by "
+        f"{name}: {found['n_came']} of {len(periods)} periods have come. The total was missed by "
         f"{number(top['wape'], 1)} % of volume{side}, the {found['n_series']:,} series by {number(series['wape'], 1)} %"
         f"{beside}. Of what came, {held}."
     )
