@@ -22,6 +22,8 @@ from bench.real import FOLDER, SETS, recipe_of
 from tansy.demo.generator import generate
 from tansy.engine.backtest.measures import mean_square_step, nan_mean
 from tansy.engine.panel import Panel
+from tansy.engine.plans.calendars import holidays_in
+from tansy.engine.plans.kinds import Holidays
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import read_panel
 from tansy.engine.reading.options import ReadOptions
@@ -35,6 +37,7 @@ Floats = NDArray[np.float64]
 
 BASES = ("ets(best)", "arima(best)", "theta")
 NAIVE = "seasonal-naive"
+CALENDAR = "DE-BY"
 _FEW = 5
 
 
@@ -49,6 +52,10 @@ def panels(seed: int) -> Iterator[tuple[str, Panel, Recipe]]:
             yield f"demo {frequency}", panel, default_recipe(panel, default_levels(panel))
     panel = days_of_sales(seed)
     yield "days of sales", panel, default_recipe(panel, default_levels(panel))
+    panel = with_holidays_and_promotions(panel, seed)
+    plans = (Holidays(CALENDAR),)
+    yield "days with promotions, holidays planned", panel, default_recipe(panel, default_levels(panel), plans=plans)
+    yield "the same, holidays not told", panel, default_recipe(panel, default_levels(panel))
     for name, asked in SETS.items():
         if (FOLDER / f"{name}.csv").exists():
             panel = read_panel(FOLDER / f"{name}.csv", ReadOptions()).panel
@@ -69,6 +76,19 @@ def days_of_sales(seed: int) -> Panel:
     return Panel(
         Timeline("D", 18_000, len(day), 7), ("sku",), {"sku": names}, values, attributes={"sku": {"group": groups}}
     )
+
+
+def with_holidays_and_promotions(panel: Panel, seed: int) -> Panel:
+    """A tenth is sold on public holidays and 1.4 times as much on the day before; promotions of a week, known ahead,
+    lift sales by a half or so."""
+    rng = np.random.default_rng(seed + 1)
+    n, length, ahead = panel.n_series, panel.timeline.n_periods, 28
+    off = holidays_in(CALENDAR, "D", panel.timeline.first, length + 1)
+    lift = np.where(off[:-1] > 0.0, 0.1, np.where(off[1:] > 0.0, 1.4, 1.0))
+    promotion = np.repeat(rng.random((n, (length + ahead) // 7 + 1)) < 0.1, 7, axis=1)[:, : length + ahead]
+    lift = lift * np.where(promotion[:, :length], rng.uniform(1.3, 1.7, (n, 1)), 1.0)
+    values = np.round(panel.values * lift)  # of counts, so that they stay whole
+    return replace(panel, values=values, drivers={"promotion": promotion.astype(float)})
 
 
 def compare(panel: Panel, recipe: Recipe) -> None:

@@ -23,6 +23,7 @@ from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
+from tansy.engine.plans.kinds import read_plan
 from tansy.engine.reading.append import read_history
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.findings import Finding
@@ -134,10 +135,13 @@ Beside = Annotated[
     typer.Option("--beside", help="A file of attributes, drivers or edges; may be given several times."),
 ]
 Gaps = Annotated[str, typer.Option(help="A missing period is zero, unknown or interpolate.")]
+Calendar = Annotated[
+    str, typer.Option("--holidays", help="Public holidays of a country or region as a driver: DE, or DE-BY.")
+]
 
 
 def _default(
-    file: Path, beside: list[Path], folder: Path, time: str, value: str, by: list[str], gaps: str
+    file: Path, beside: list[Path], folder: Path, holidays: str, time: str, value: str, by: list[str], gaps: str
 ) -> tuple[Reading, Recipe]:
     """A file as it is understood, and the recipe that it gets unasked, with paths from `folder` on."""
 
@@ -150,7 +154,8 @@ def _default(
     )  # fmt: skip
     reading = read_history(file, options, folder)
     _say(reading.findings, file.name)
-    return reading, default_recipe(reading.panel, default_levels(reading.panel), reading.options)
+    plans = (read_plan({"kind": "holidays", "of": holidays}),) if holidays else ()
+    return reading, default_recipe(reading.panel, default_levels(reading.panel), reading.options, plans)
 
 
 @app.command("recipe")
@@ -161,11 +166,12 @@ def recipe_command(
     value: Value = "",
     by: By = None,
     gaps: Gaps = "zero",
+    holidays: Calendar = "",
     out: Annotated[Path | None, typer.Option("--out", help="Write the recipe here instead of to stdout.")] = None,
 ) -> None:
     """Write the recipe that a file gets without asking, as TOML, to be read, changed and run."""
     folder = out.parent if out else Path()
-    _, made = _default(file, beside or [], folder, time, value, by or [], gaps)
+    _, made = _default(file, beside or [], folder, holidays, time, value, by or [], gaps)
     if out:
         out.write_text(made.to_toml(), encoding="utf-8")
     else:
@@ -179,6 +185,7 @@ def run(
     form: Annotated[str, typer.Option("--format", help="parquet or csv.")] = "parquet",
     data: Annotated[Path | None, typer.Option(help="Read this sales file instead of the recipe's.")] = None,
     beside: Beside = None,
+    holidays: Calendar = "",
     keep: Annotated[
         Path | None, typer.Option(help="Folder in which results are kept, for later runs to use again.")
     ] = None,
@@ -190,8 +197,8 @@ def run(
     if form not in ("parquet", "csv"):
         raise FileError(f"The format is parquet or csv, not {form!r}.")
     if recipe.suffix.lower() == ".toml":
-        if beside:
-            raise FileError("A recipe names the files beside the sales under [data]; --beside is for a file of sales.")
+        if beside or holidays:
+            raise FileError("A recipe names such things itself; --beside and --holidays are for a file of sales.")
         chosen = read_recipe_file(recipe)
         if chosen.data is None:
             raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
@@ -203,7 +210,7 @@ def run(
     else:
         out.mkdir(parents=True, exist_ok=True)
         typer.echo(f"reading {recipe} ...", err=True)
-        reading, chosen = _default(recipe, beside or [], out, "", "", [], "zero")
+        reading, chosen = _default(recipe, beside or [], out, holidays, "", "", [], "zero")
         (out / "recipe.toml").write_text(chosen.to_toml(), encoding="utf-8")
     study = run_study(
         reading.panel,

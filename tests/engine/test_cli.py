@@ -222,7 +222,7 @@ def test_a_file_is_run_without_a_recipe_and_the_recipe_it_gets_gives_the_same(sa
     assert first.equals(again) and first.equals(third)
     assert "skus.csv" in (tmp_path / "unasked" / "recipe.toml").read_text()
     said = tansy("run", tmp_path / "own.toml", "--out", tmp_path / "fourth", *beside, ok=False).stderr
-    assert "--beside is for a file of sales" in said
+    assert "--beside and --holidays are for a file of sales" in said
 
 
 def test_run_corrects_by_the_recipes_rules_and_lists_every_value(tmp_path: Path) -> None:

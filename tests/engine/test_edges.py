@@ -20,7 +20,7 @@ from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.histories import aggregate_history
 from tansy.engine.panel import Edges, Panel
-from tansy.engine.plans import read_plan
+from tansy.engine.plans.kinds import read_plan
 from tansy.engine.reading.append import append
 from tansy.engine.reading.edges import read_edges
 from tansy.engine.reconcile.projection import reconcile, weights

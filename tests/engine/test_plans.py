@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import date, timedelta
 from typing import Any
 
 import numpy as np
@@ -12,11 +13,12 @@ from scipy import stats
 
 from tansy.engine.errors import PlanError
 from tansy.engine.panel import Panel
-from tansy.engine.plans import read_plan, with_plans
+from tansy.engine.plans.kinds import read_plan
+from tansy.engine.plans.planned import with_plans
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.recipe import Recipe, read_recipe
 from tansy.engine.study.run import Study, run_study
-from tansy.engine.timeline import Timeline
+from tansy.engine.timeline import Timeline, ordinal
 
 WEEKS = Timeline("W", 2800, 110, 52)
 AHEAD = WEEKS.after(8).labels
@@ -127,12 +129,129 @@ def test_events_are_drivers_of_all_series() -> None:
     assert np.nonzero(panel.drivers["fair"][3])[0].tolist() == [10, 114]
 
 
+def test_public_holidays_fall_on_the_days_of_the_calendar() -> None:
+    days = Timeline("D", ordinal(date(2025, 1, 1), "D"), 365, 7)
+    panel = Panel(days, ("product",), {"product": ["A", "B"]}, np.ones((2, 365)))
+    found = with_plans(panel, (read_plan({"kind": "holidays", "of": "DE-BY"}),), leads=100).panel.drivers["holiday"]
+    # Easter Sunday was 20 April 2025 and is 5 April 2026: Good Friday, Monday, Ascension, Whit Monday and Corpus
+    # Christi lie -2, 1, 39, 50 and 60 days from it; the others stand still. Assumption holds in most of Bavaria.
+    easters = [date(2025, 4, 20) + timedelta(k) for k in (-2, 1, 39, 50, 60)] + [
+        date(2026, 4, 5) + timedelta(k) for k in (-2, 1)
+    ]
+    still = [(1, 1), (1, 6), (5, 1), (10, 3), (11, 1), (12, 25), (12, 26)]
+    days_off = {*easters, *(date(2025, m, d) for m, d in still), date(2026, 1, 1), date(2026, 1, 6)}
+    on = {date(2025, 1, 1) + timedelta(int(t)) for t in np.nonzero(found[1])[0]}
+    assert on - {date(2025, 8, 15)} == days_off and found.shape == (2, 465)
+    weeks = Timeline("W", ordinal(date(2025, 1, 1), "W"), 52, 52)
+    by_week = with_plans(
+        replace(panel, timeline=weeks, values=np.ones((2, 52))), (read_plan({"kind": "holidays", "of": "DE-BY"}),)
+    )
+    counted = by_week.panel.drivers["holiday"][0]
+    assert counted[ordinal(date(2025, 12, 24), "W") - weeks.first] == 2.0
+    assert counted.sum() == len([day for day in on if day < date(2025, 12, 29)])
+
+
+def priced() -> Panel:
+    panel = garden()
+    price = np.full((6, 110), 5.0)
+    price[:, 50:] = 6.0
+    promotion = np.zeros((6, 110))
+    promotion[:2, 20:25] = 1.0
+    return replace(panel, drivers={"price": price, "promotion": promotion})
+
+
+def test_prices_and_promotions_are_planned_for_what_is_ahead() -> None:
+    pots = {"group": "pots"}
+    plans = tuple(
+        read_plan({"kind": "driver", **one})
+        for one in (
+            {
+                "name": "price",
+                "where": pots,
+                "first": WEEKS.labels[100],
+                "last": AHEAD[3],
+                "change": "percent",
+                "amount": 10,
+            },
+            {
+                "name": "price",
+                "where": {"product": "A", "store": "x"},
+                "first": AHEAD[2],
+                "last": AHEAD[2],
+                "amount": 4.5,
+            },
+            {
+                "name": "price",
+                "where": {"product": "A"},
+                "first": AHEAD[3],
+                "last": AHEAD[4],
+                "change": "add",
+                "amount": -1,
+            },
+            {"name": "promotion", "where": {"product": "C"}, "last": AHEAD[1], "amount": 1},
+            {"name": "promotion", "where": {}, "last": WEEKS.labels[5], "amount": 1},  # past: nothing comes of it
+        )
+    )
+    panel = priced()
+    found = with_plans(panel, plans, leads=8).panel
+    for name, one in panel.drivers.items():
+        np.testing.assert_array_equal(found.drivers[name][:, :110], one)
+    ahead = found.drivers["price"][:, 110:]
+    np.testing.assert_allclose(ahead[0], [6.6, 6.6, 4.5, 5.6, 5.0, 6, 6, 6])  # as it was last where nothing is planned
+    np.testing.assert_allclose(ahead[2], [6.6] * 4 + [6.0] * 4)
+    np.testing.assert_allclose(ahead[5], 6.0)
+    np.testing.assert_array_equal(found.drivers["promotion"][:, 110:].sum(axis=1), [0, 0, 0, 0, 2, 2])
+
+
+def test_a_planned_promotion_moves_the_forecast_of_its_series_alone() -> None:
+    panel = priced()
+    promotion = panel.drivers["promotion"]
+    promotion[:, ::9] = 1.0
+    panel = replace(panel, values=panel.values * (1.0 + promotion))
+    plan = {
+        "kind": "driver",
+        "name": "promotion",
+        "where": {"product": "C"},
+        "first": AHEAD[2],
+        "last": AHEAD[2],
+        "amount": 1,
+    }
+    none = {**plan, "amount": 0}
+    method = ("regression(promotion)",)
+    on, off = (
+        run_study(panel, replace(recipe(one), methods=method, fallback=method, reconciliation="bottom-up"), workers=1)
+        for one in (plan, none)
+    )
+    first = on.graph.n_aggregates
+    moved = on.forecast[first:] - off.forecast[first:]
+    assert (moved[4:, 2] > 15.0).all() and np.count_nonzero(moved) == 2  # 20 a week, twice as many in a promotion
+
+
+def test_the_default_recipe_takes_what_is_planned() -> None:
+    told = default_recipe(garden(), {}, plans=(read_plan({"kind": "holidays", "of": "DE"}),))
+    assert "x(holiday)" in told.methods[0] and told.plans[0].kind == "holidays"
+    assert "holiday" not in " ".join(default_recipe(garden(), {}).methods)
+    days = Timeline("D", 18_000, 800, 7)
+    by_day = replace(garden(), timeline=days, values=np.ones((6, 800)))
+    methods = default_recipe(by_day, {}, plans=told.plans).methods[0]
+    assert "(0,1,1)7 + harmonics(3) + x(holiday -1..1)" in methods and "pooled(holiday -1..1)" in methods
+
+
 def test_plans_are_part_of_the_recipe() -> None:
     made = recipe(
         {"kind": "arrival", "keys": {"product": "N", "store": "x"}, "start": AHEAD[0], "low": 1, "high": 2},
         {"kind": "succession", "key": "product", "old": "A", "new": "B", "share": 0.5},
         {"kind": "lifetime", "where": {"store": "x"}, "last": AHEAD[1]},
         {"kind": "event", "name": "fair", "periods": list(AHEAD[:2])},
+        {"kind": "holidays", "of": "AT"},
+        {
+            "kind": "driver",
+            "name": "price",
+            "where": {"store": "x"},
+            "last": AHEAD[1],
+            "change": "percent",
+            "amount": 5.0,
+        },
     )
     assert read_recipe(made.to_toml()) == made
 
@@ -156,6 +275,11 @@ def test_plans_are_part_of_the_recipe() -> None:
         ({"kind": "event", "name": "fair", "periods": "2026-W09"}, "periods", 'a list of texts, not "2026-W09"'),
         ({"kind": "arrival", "keys": {"sku": 3}, "start": "2026-W01", "low": 1, "high": 3}, "keys", "a table of texts"),
         ({"kind": "arrival", "keys": {}, "start": 202601, "low": 1, "high": 3}, "start", "a text in quotes, not 202601"),
+        ({"kind": "holidays", "of": "Bavaria"}, "of", "no calendar 'Bavaria'"),
+        ({"kind": "holidays", "of": "DE-XX"}, "of", "no region 'XX': DE has BB, BE"),
+        ({"kind": "driver", "name": "price", "last": "2026-W09", "amount": 1, "change": "double"}, "change", "not 'double'"),
+        ({"kind": "driver", "name": "price", "first": "2026-W10", "last": "2026-W09", "amount": 1}, "last", "before it begins"),
+        ({"kind": "driver", "name": "price", "last": "2026-W09"}, "amount", "needed"),
         ({"kind": ["event"]}, "kind", "not \\['event'\\]"),
     ],
 )  # fmt: skip
@@ -168,6 +292,10 @@ def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], fiel
 @pytest.mark.parametrize(
     ("entries", "field"),
     [
+        ({"kind": "driver", "name": "weather", "last": AHEAD[1], "amount": 1}, "name"),
+        ({"kind": "driver", "name": "price", "where": {"product": "Q"}, "last": AHEAD[1], "amount": 1}, "where"),
+        ({"kind": "driver", "name": "price", "where": {"colour": "red"}, "last": AHEAD[1], "amount": 1}, "where"),
+        ({"kind": "driver", "name": "price", "last": "9999-W01", "amount": 1}, "last"),
         ({"kind": "succession", "key": "colour", "old": "A", "new": "B"}, "key"),
         ({"kind": "succession", "key": "product", "old": "Z", "new": "B"}, "old"),
         ({"kind": "arrival", "keys": {"product": "A", "store": "x"}, "start": AHEAD[0], "low": 1, "high": 2}, "keys"),
@@ -177,7 +305,7 @@ def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], fiel
 )  # fmt: skip
 def test_what_is_not_there_is_said_at_its_field(entries: dict[str, Any], field: str) -> None:
     with pytest.raises(PlanError) as caught:
-        with_plans(garden(), (read_plan(entries),))
+        with_plans(priced(), (read_plan(entries),))
     assert caught.value.field == field
 
 

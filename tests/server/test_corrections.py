@@ -259,6 +259,27 @@ def test_plans_are_checked_kept_and_handed_to_studies(client: APIClient, garden:
     assert [plan.kind for plan in study.recipe.plans] == ["arrival", "succession"]
 
 
+def test_holidays_and_planned_prices_reach_the_study_that_nobody_wrote_a_recipe_for(client: APIClient) -> None:
+    rows = [f"{label(FIRST_WEEK + t, 'W')},A,{20 + t % 7},{5 + (t % 9 == 0)}" for t in range(N_WEEKS)]
+    upload = hand_in(client, "\n".join(["week,product,sold,price", *rows]) + "\n").json()
+    made = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Priced", "options": {}}, format="json").json()
+    number = made["id"]
+    url = f"/api/portfolios/{number}/plans/"
+    assert "BY" in next(one["regions"] for one in client.get("/api/calendars/").json() if one["country"] == "DE")
+    assert client.post(url, {"kind": "holidays", "of": "DE-BY"}, format="json").status_code == 201
+    price = {"kind": "driver", "name": "price", "where": {"product": "A"}, "amount": 10, "change": "percent"}
+    past = client.post(url, {**price, "last": label(FIRST_WEEK + N_WEEKS - 1, "W")}, format="json").json()
+    assert "is past: what came is in the history" in past["errors"]["last"][0]
+    kept = client.post(url, {**price, "last": label(FIRST_WEEK + N_WEEKS + 12, "W")}, format="json").json()
+    assert kept["words"].startswith("price of product A changes by +10 % until")
+    made = client.post(f"/api/portfolios/{number}/studies/", {}, format="json").json()
+    study = Study.objects.get(pk=made["id"])
+    assert "x(log price, holiday)" in study.recipe.methods[0]
+    running.carry_out(study.run)
+    shown = client.get(f"/api/studies/{study.pk}/nodes/0/drivers/").json()
+    assert {one["name"] for one in shown["drivers"]} == {"price", "holiday"}
+
+
 def test_two_people_cannot_add_over_each_other(client: APIClient, garden: int, monkeypatch: pytest.MonkeyPatch) -> None:
     def file(units: int) -> str:
         return f"week,product,store,region,units\n{label(FIRST_WEEK + N_WEEKS, 'W')},P0,S0,North,{units}\n"

@@ -122,7 +122,11 @@ SPECTACULAR_SETTINGS = {
         "drf_spectacular.hooks.postprocess_schema_enums",
         "tansy.server.api.description.with_errors",
     ],
-    "ENUM_NAME_OVERRIDES": {"LeftOutEnum": "tansy.engine.reading.options.UNFINISHED"},
+    "ENUM_NAME_OVERRIDES": {
+        "LeftOutEnum": "tansy.engine.reading.options.UNFINISHED",
+        "ChangeEnum": "tansy.engine.adjust.adjustment.CHANGES",
+        "DriverChangeEnum": "tansy.engine.plans.kinds.DRIVER_CHANGES",
+    },
 }
 LOGGING = {
     "version": 1,

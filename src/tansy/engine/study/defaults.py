@@ -29,9 +29,11 @@ import numpy as np
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.backtest.origins import origins
 from tansy.engine.panel import Panel
+from tansy.engine.plans.kinds import Holidays, Plan
+from tansy.engine.plans.planned import with_plans
 from tansy.engine.profile.kinds import find_kinds
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.study.driven import default_drivers, driven_methods
+from tansy.engine.study.driven import default_drivers, driven_methods, with_days_around
 from tansy.engine.study.recipe import BEST, Recipe
 from tansy.engine.timeline import Timeline
 
@@ -60,8 +62,10 @@ _LAST = ("ets(A,N,N)", "naive")
 """What is left for series that are too short for all else."""
 
 
-def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOptions | None = None) -> Recipe:
-    """A sound start for any panel.
+def default_recipe(
+    panel: Panel, structure: dict[str, list[str]], data: ReadOptions | None = None, plans: tuple[Plan, ...] = ()
+) -> Recipe:
+    """A sound start for any panel, with what is planned for it.
 
     As many origins as the history bears while a year and a half stays to learn from, at most six. They lie a multiple
     of the longest lead apart: no two windows hold the same values, so that each says something of its own, over a year
@@ -80,8 +84,11 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
     origins(timeline.n_periods, number, step, leads)  # there is room for them, or RecipeError
     slow = ("tsb",) if _has_slow_movers(panel) else ()
-    entries = default_drivers(panel.drivers, timeline.n_periods, leads)
-    driven = driven_methods(entries, timeline.frequency, panel.n_series > 1)
+    told = with_plans(panel, plans, leads).panel
+    entries = default_drivers(told.drivers, timeline.n_periods, leads)
+    holidays = [plan.name for plan in plans if isinstance(plan, Holidays)]
+    entries = with_days_around(entries, holidays, timeline.frequency)
+    driven = driven_methods(entries, timeline, panel.n_series > 1)
     learned = ("learner",) if _enough_to_learn(panel) else ()
     m = timeline.season_length
     parts = _STANDS.get(timeline.frequency, _NO_SEASON)
@@ -113,6 +120,7 @@ def default_recipe(panel: Panel, structure: dict[str, list[str]], data: ReadOpti
         nonnegative=bool((panel.values[panel.values == panel.values] >= 0).all()) or _mostly_positive(panel),
         ended_after=season_and_a_bit(timeline),
         reconciliation=BEST,
+        plans=plans,
         data=data,
     )
 

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.panel import is_switch
+from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
 
 _PAIRS = {"Y": 0, "N": 0, "Q": 1}
+_DAYS_OF_TWO_YEARS = 730
 _MOST = 6  # drivers that are taken unasked
 
 
@@ -41,17 +43,28 @@ def default_drivers(drivers: Mapping[str, Floats], n_past: int, leads: int) -> t
     return tuple(entry for _, _, entry in sorted(found, key=lambda one: one[:2])[:_MOST])
 
 
-def driven_methods(entries: tuple[str, ...], frequency: str, shared: bool) -> tuple[str, ...]:
+def with_days_around(entries: tuple[str, ...], holidays: Collection[str], frequency: str) -> tuple[str, ...]:
+    """Where periods are days, public holidays reach the day before and the day after: people stock up, and shops are
+    closed or crowded between."""
+    around = " -1..1" if frequency == "D" else ""
+    return tuple(f"{entry}{around}" if entry in holidays else entry for entry in entries)
+
+
+def driven_methods(entries: tuple[str, ...], timeline: Timeline, shared: bool) -> tuple[str, ...]:
     """What drivers are tried with unasked: a regression with ARIMA errors, and smoothing with pooled effects; none
     without drivers.
 
     The regression is on the scale of square roots, where a promotion that multiplies demand and one that adds to it are
-    nearly as near, and zeros have a place. shared: whether there are series to share a season with.
+    nearly as near, and zeros have a place. Days have a week besides, and a year where two are seen of it. shared:
+    whether there are series to share a season with.
     """
     if not entries:
         return ()
-    pairs = _PAIRS.get(frequency, 3)
+    days = timeline.frequency == "D"
+    pairs = 0 if days and timeline.n_periods < _DAYS_OF_TWO_YEARS else _PAIRS.get(timeline.frequency, 3)
     season = f" + harmonics({pairs})" if pairs else ""
     listed = ", ".join(entries)
     with_group = " + shared-season" if pairs and shared else ""
-    return f"boxcox(0.5) arima(1,0,1){season} + x({listed})", f"ets(A,N,N){with_group} + pooled({listed})"
+    arima = f"arima(1,0,1)(0,1,1){timeline.season_length}" if days else "arima(1,0,1)"
+    smoothing = "ets(A,N,A)" if days else "ets(A,N,N)"
+    return f"boxcox(0.5) {arima}{season} + x({listed})", f"{smoothing}{with_group} + pooled({listed})"

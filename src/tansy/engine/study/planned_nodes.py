@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from tansy.engine.graph.graph import Graph
-from tansy.engine.plans import IN_80_PERCENT, Planned
+from tansy.engine.plans.kinds import IN_80_PERCENT
+from tansy.engine.plans.planned import Planned
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]

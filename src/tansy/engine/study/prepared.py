@@ -21,7 +21,9 @@ from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
 from tansy.engine.panel import Panel
-from tansy.engine.plans import Event, Planned, with_events, with_plans
+from tansy.engine.plans.drivers import with_calendar
+from tansy.engine.plans.kinds import Arrival, Lifetime, Succession
+from tansy.engine.plans.planned import Planned, with_plans
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.timeline import Timeline, number_of
 
@@ -90,7 +92,7 @@ class Prepared:
         """All corrections: the planner's, and those that the recipe's rules make of what was seen by then."""
         n = self.timeline.n_periods if n_seen is None else n_seen
         if n not in self._changes:
-            told = with_events(self.received, self.recipe.plans)  # what an event explains is not suspicious
+            told = with_calendar(self.received, self.recipe.plans)  # what an event explains is not suspicious
             rules = by_rules(told.until(n, 0), self.recipe.cleaning, self.recipe.structure)
             self._changes[n] = self.corrections.until(n).and_then(rules)
         return self._changes[n]
@@ -142,7 +144,7 @@ class Prepared:
 
     def _with_plans(self, values: Floats) -> Floats:
         """Values of the series that plans leave and add, [series, periods], from those that came in."""
-        plans = tuple(plan for plan in self.recipe.plans if not isinstance(plan, Event))
+        plans = tuple(plan for plan in self.recipe.plans if isinstance(plan, Succession | Arrival | Lifetime))
         if not plans:
             return values
         panel = replace(self.received.until(values.shape[1], 0), values=values, drivers={})
@@ -159,7 +161,7 @@ def prepare(
 
     Raises PlanError, StructureError where the recipe does not fit the panel.
     """
-    planned = with_plans(panel, recipe.plans)
+    planned = with_plans(panel, recipe.plans, recipe.leads)
     graph = _graph(planned.panel, recipe)
     return Prepared(panel, recipe, corrections or Corrections.none(), kinds_by_hand or {}, planned, graph)
 

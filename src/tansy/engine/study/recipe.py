@@ -15,7 +15,7 @@ from tansy.engine.cleaning.rules import Rules
 from tansy.engine.entries import misfit
 from tansy.engine.errors import AdjustmentError, PlanError, RecipeError
 from tansy.engine.methods.notation import parse
-from tansy.engine.plans import Plan, read_plan
+from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
 from tansy.engine.study.kept import KeptMethod, read_kept

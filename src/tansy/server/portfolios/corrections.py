@@ -14,7 +14,7 @@ from django.utils import timezone
 from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE, Corrections
 from tansy.engine.cleaning.rules import RULES, Rules
 from tansy.engine.cleaning.suspicious import Suspicions, find_suspicious
-from tansy.engine.plans import with_events
+from tansy.engine.plans.drivers import with_calendar
 from tansy.engine.timeline import label
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Correction, Dismissal, Load, Portfolio, Search
@@ -28,7 +28,7 @@ REPLACEMENTS = ("expected", "median", "interpolated", "unknown", "value")
 
 def search(load: Load, rules: Rules, user: Any) -> Search:
     """Apply the rules to a load and keep what they find."""
-    panel = with_events(panel_of(load), plans_of(load.portfolio))
+    panel = with_calendar(panel_of(load), plans_of(load.portfolio))
     found = find_suspicious(panel, rules, load.levels)
     table = pl.DataFrame({field.name: getattr(found, field.name) for field in fields(found)})
     buffer = io.BytesIO()

@@ -12,10 +12,12 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.errors import PlanError
-from tansy.engine.plans import Plan as EnginePlan
-from tansy.engine.plans import describe, read_plan, with_plans
+from tansy.engine.plans.calendars import calendars
+from tansy.engine.plans.kinds import DRIVER_CHANGES, KINDS, DriverPlan, describe, period_number, read_plan
+from tansy.engine.plans.kinds import Plan as EnginePlan
+from tansy.engine.plans.planned import with_plans
 from tansy.server.api.fields import NumberField
-from tansy.server.portfolios.models import Plan, Portfolio
+from tansy.server.portfolios.models import Load, Plan, Portfolio
 from tansy.server.portfolios.panels import panel_of
 
 
@@ -30,7 +32,7 @@ class TextMap(serializers.DictField):
 class PlanSerializer(serializers.Serializer):
     """Which fields a plan has depends on its kind; see `docs/recipe.md`."""
 
-    kind = serializers.ChoiceField(choices=["succession", "arrival", "lifetime", "event"])
+    kind = serializers.ChoiceField(choices=list(KINDS))
     key = serializers.CharField(required=False)
     old = serializers.CharField(required=False)
     new = serializers.CharField(required=False)
@@ -45,6 +47,9 @@ class PlanSerializer(serializers.Serializer):
     last = serializers.CharField(required=False, allow_null=True)
     name = serializers.CharField(required=False, allow_blank=True)
     periods = serializers.ListField(child=serializers.CharField(), required=False)
+    of = serializers.CharField(required=False, allow_blank=True)
+    change = serializers.ChoiceField(choices=list(DRIVER_CHANGES), required=False)
+    amount = NumberField(required=False, allow_null=True)
 
 
 class KeptPlanSerializer(serializers.Serializer):
@@ -53,6 +58,18 @@ class KeptPlanSerializer(serializers.Serializer):
     words = serializers.CharField()
     made_by = serializers.CharField()
     made_at = serializers.DateTimeField()
+
+
+class CalendarSerializer(serializers.Serializer):
+    country = serializers.CharField(help_text="ISO 3166, two letters.")
+    regions = serializers.ListField(child=serializers.CharField())
+
+
+class CalendarsView(APIView):
+    @extend_schema(responses=CalendarSerializer(many=True))
+    def get(self, request: Request) -> Response:
+        """Countries and their regions whose public holidays are known."""
+        return Response([{"country": country, "regions": list(regions)} for country, regions in calendars().items()])
 
 
 class PlansView(APIView):
@@ -84,6 +101,7 @@ class PlansView(APIView):
         try:
             plan = read_plan(entries)
             with_plans(panel_of(portfolio.load), (*plans_of(portfolio), plan))
+            _check_ahead(plan, portfolio.load)
         except PlanError as error:
             raise serializers.ValidationError({error.field: [str(error)]}) from None
         user: Any = request.user
@@ -96,6 +114,15 @@ class PlansView(APIView):
             "made_at": kept.made_at,
         }
         return Response(answer, status=status.HTTP_201_CREATED)
+
+
+def _check_ahead(plan: EnginePlan, load: Load) -> None:
+    """Raise PlanError where a driver is planned for what is past."""
+    timeline = load.timeline
+    if isinstance(plan, DriverPlan) and period_number("last", plan.last, timeline.frequency) <= timeline.last:
+        raise PlanError(
+            "last", f"{plan.last} is past: what came is in the history, which ends in {timeline.labels[-1]}."
+        )
 
 
 class PlanView(APIView):

@@ -23,6 +23,7 @@ urlpatterns = [
     path("portfolios/<int:pk>/corrections/revert/", cleaning_api.RevertView.as_view()),
     path("portfolios/<int:pk>/corrections/mark/", cleaning_api.MarkView.as_view()),
     path("portfolios/<int:pk>/plans/", plans.PlansView.as_view()),
+    path("calendars/", plans.CalendarsView.as_view()),
     path("plans/<int:pk>/", plans.PlanView.as_view()),
     path("portfolios/<int:pk>/kinds/", cleaning_api.KindsView.as_view()),
 ]

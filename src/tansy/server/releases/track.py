@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.errors import PlanError
 from tansy.engine.panel import Panel
-from tansy.engine.plans import with_plans
+from tansy.engine.plans.planned import with_plans
 from tansy.engine.study import track as engine
 from tansy.engine.study.prepared import Prepared
 from tansy.server.portfolios import corrections as ledger

@@ -448,7 +448,7 @@ class DriversView(APIView):
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])
         timeline = place.study.load.timeline
-        usual = driven_methods(default_drivers(drivers, timeline.n_periods, place.leads), timeline.frequency, False)
+        usual = driven_methods(default_drivers(drivers, timeline.n_periods, place.leads), timeline, False)
         return usual[0] if usual else ""
 
 

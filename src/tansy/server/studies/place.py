@@ -15,7 +15,7 @@ from tansy.engine.methods.form import Form
 from tansy.engine.methods.learned import Learned
 from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled
-from tansy.engine.plans import Event
+from tansy.engine.plans.drivers import names_of_calendar
 from tansy.engine.timeline import Timeline
 from tansy.server.studies.models import Result, node_at, unpack
 from tansy.server.studies.services import prepared_of
@@ -59,8 +59,8 @@ class Place:
 
     def driver_names(self) -> list[str]:
         """Of the history and of the plans, without reading either's values."""
-        events = [plan.name for plan in self.study.recipe.plans if isinstance(plan, Event)]
-        return [name for name in dict.fromkeys([*self.study.load.driver_names, *events]) if name != "stock"]
+        names = [*self.study.load.driver_names, *names_of_calendar(self.study.recipe.plans)]
+        return [name for name in dict.fromkeys(names) if name != "stock"]
 
     def drivers_for(self, texts: list[str]) -> dict[str, Floats]:
         """Those of `drivers`, if a text asks for any: they are read from the whole history."""

@@ -39,7 +39,7 @@ def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: st
     """
     load = portfolio.load
     if recipe is None:
-        recipe = default_recipe(load.panel(), load.levels)
+        recipe = default_recipe(load.panel(), load.levels, plans=plans_of(portfolio))
     recipe = replace(
         recipe,
         name=name or recipe.name,

@@ -4,6 +4,12 @@ import type { Schema } from '../../api/client';
 export type Kind = Schema['KindEnum'];
 export type Entries = Record<string, string | undefined>;
 
+/** The fields by which series are named: keys, and the levels above each. */
+export function namesOf(load: Pick<Schema['Load'], 'key_names' | 'levels'>): string[] {
+  const levels = load.levels as Record<string, string[]> | undefined;
+  return (load.key_names as string[]).flatMap((key) => [key, ...(levels?.[key] ?? [])]);
+}
+
 function map(keys: string[], entries: Entries, prefix: string): Record<string, string> {
   return Object.fromEntries(
     keys.flatMap((key) => {
@@ -37,6 +43,17 @@ export function planOf(kind: Kind, keys: string[], entries: Entries): Schema['Pl
       periods: text('periods')
         .split(/[,;\s]+/)
         .filter(Boolean),
+    };
+  if (kind === 'holidays') return { kind, of: text('of').toUpperCase() };
+  if (kind === 'driver')
+    return {
+      kind,
+      name: text('driver'),
+      where: map(keys, entries, 'where'),
+      first: text('first') || null,
+      last: text('last') || null,
+      change: (text('change') || 'set') as Schema['DriverChangeEnum'],
+      amount: number(entries.amount),
     };
   const arrival = { kind, keys: map(keys, entries, 'new'), start: text('start') };
   return entries.way === 'range'

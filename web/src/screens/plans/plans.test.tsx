@@ -9,7 +9,12 @@ afterEach(() => {
   vi.unstubAllGlobals();
 });
 
-const load = { key_names: ['product', 'store'], last: '2026-W43' };
+const load = {
+  key_names: ['product', 'store'],
+  levels: { product: ['group'], store: [] },
+  last: '2026-W43',
+  driver_names: ['stock', 'price', 'promotion'],
+};
 
 describe('plans', () => {
   it('are made of what was typed', () => {
@@ -44,6 +49,42 @@ describe('plans', () => {
       first: null,
       last: '2026-W50',
     });
+  });
+
+  it('of prices are for series by key or level, from the first driver that is offered', async () => {
+    const sent: unknown[] = [];
+    serve(({ method, path, body }) => {
+      if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load }] };
+      if (path === '/api/calendars/') return { body: [{ country: 'DE', regions: ['BY'] }] };
+      if (method === 'GET') return { body: [] };
+      sent.push(body);
+      return { status: 201, body: { id: 1, words: 'price of group Roses is 4.5' } };
+    });
+    show(<PlansScreen />, '/p/:portfolio/intake/plans', '/p/1/intake/plans');
+    const type = (label: string, value: string) =>
+      fireEvent.change(screen.getByLabelText(label), { target: { value } });
+    fireEvent.click(await screen.findByRole('button', { name: 'a price or promotion' }));
+    type('Amount', '4,5');
+    type('Last period', '2026-W50');
+    type('group', 'Roses');
+    fireEvent.click(screen.getByRole('button', { name: 'Add' }));
+    expect((await screen.findByText(/Kept: price of group Roses/)).tagName).toBe('OUTPUT');
+    fireEvent.click(screen.getByRole('button', { name: 'public holidays' }));
+    type('Country, or country and region', 'de-by');
+    fireEvent.click(screen.getByRole('button', { name: 'Add' }));
+    await screen.findByText(/Kept:/);
+    expect(sent).toEqual([
+      {
+        kind: 'driver',
+        name: 'price',
+        where: { group: 'Roses' },
+        first: null,
+        last: '2026-W50',
+        change: 'set',
+        amount: 4.5,
+      },
+      { kind: 'holidays', of: 'DE-BY' },
+    ]);
   });
 
   it('say an impossible range at its field, and keep what was typed', async () => {

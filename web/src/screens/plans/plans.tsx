@@ -1,4 +1,5 @@
-/** What planners know that history does not say: products to come and to go, codes that follow others, events. */
+/** What planners know that history does not say: products to come and to go, codes that follow others, events, public
+ * holidays, prices and promotions to come. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useId, useState } from 'react';
 import { useParams } from 'react-router';
@@ -8,7 +9,8 @@ import { when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
-import { type Entries, type Kind, planOf } from './entries';
+import { Countries, DriverFields } from './driver-fields';
+import { type Entries, type Kind, namesOf, planOf } from './entries';
 import { plans } from './queries';
 
 const KINDS: { value: Kind; label: string }[] = [
@@ -16,6 +18,8 @@ const KINDS: { value: Kind; label: string }[] = [
   { value: 'succession', label: 'a new code' },
   { value: 'lifetime', label: 'a launch or end' },
   { value: 'event', label: 'an event' },
+  { value: 'holidays', label: 'public holidays' },
+  { value: 'driver', label: 'a price or promotion' },
 ];
 
 export function PlansScreen() {
@@ -80,13 +84,17 @@ export function PlansScreen() {
 function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; load: Schema['Load'] }) {
   const client = useQueryClient();
   const keys = load.key_names as string[];
+  const names = namesOf(load);
   const [entries, setEntries] = useState<Entries>({ way: 'like', share: '100' });
   const add = useMutation({
     mutationFn: () =>
       body(
         api.POST('/api/portfolios/{id}/plans/', {
           params: { path: { id: portfolio } },
-          body: planOf(kind, keys, entries),
+          body: planOf(kind, kind === 'driver' || kind === 'lifetime' ? names : keys, {
+            driver: load.driver_names.find((name) => name !== 'stock'),
+            ...entries,
+          }),
         }),
       ),
     onSuccess: () => {
@@ -110,10 +118,14 @@ function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; lo
     'last',
     'name',
     'periods',
+    'of',
+    'amount',
+    'change',
   ];
   const elsewhere = add.isError && !Object.keys(errors).some((field) => known.includes(field));
-  const field = (name: string, label: string, placeholder = '', error?: string) => (
+  const field = (name: string, label: string, placeholder = '', error?: string, list?: string) => (
     <Field
+      list={list}
       label={label}
       placeholder={placeholder}
       value={entries[name] ?? ''}
@@ -191,7 +203,7 @@ function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; lo
       )}
       {kind === 'lifetime' && (
         <div className="flex flex-wrap items-start gap-4">
-          {keys.map((name, i) => (
+          {names.map((name, i) => (
             <span key={name}>{field(`where ${name}`, name, 'any', i === 0 ? 'where' : 'none')}</span>
           ))}
           {field('first', 'First period', 'open')}
@@ -206,8 +218,32 @@ function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; lo
           </span>
         </div>
       )}
+      {kind === 'holidays' && (
+        <div className="flex flex-wrap items-start gap-4">
+          {field('of', 'Country, or country and region', 'DE-BY', 'of', 'calendars')}
+          <Countries id="calendars" />
+          <p className="max-w-[52ch] pt-5 text-[13px] text-second">
+            They become a driver, holiday: how many fall in a period. Of days, the one before and the one
+            after count too.
+          </p>
+        </div>
+      )}
+      {kind === 'driver' && (
+        <DriverFields
+          load={load}
+          names={names}
+          entries={entries}
+          onChange={setEntries}
+          field={field}
+          noDriver={errors.name}
+        />
+      )}
       <div className="flex items-center gap-4">
-        <button type="submit" className="btn btn-sm btn-primary" disabled={add.isPending}>
+        <button
+          type="submit"
+          className="btn btn-sm btn-primary"
+          disabled={add.isPending || (kind === 'driver' && load.driver_names.every((n) => n === 'stock'))}
+        >
           Add
         </button>
         {elsewhere && (
@@ -226,8 +262,10 @@ function Field({
   value,
   placeholder,
   error,
+  list,
   onChange,
 }: {
+  list: string | undefined;
   label: string;
   value: string;
   placeholder: string;
@@ -242,6 +280,7 @@ function Field({
       </label>
       <input
         id={id}
+        list={list}
         className={`input input-sm w-full ${error ? 'input-error' : ''}`}
         value={value}
         placeholder={placeholder}

@@ -1,155 +1,19 @@
-"""What planners know that history does not say: products to come, products to go, codes that follow others, events.
-
-Plans stand in the recipe, so a study is still a function of data and recipe alone. History is never changed by them: a
-panel with plans is made from it for each run.
-"""
+"""The panel that methods see: codes chained, products to come added, drivers as they are planned."""
 
 from __future__ import annotations
 
-from dataclasses import MISSING, dataclass, field, fields, replace
-from typing import Any, get_type_hints
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from tansy.engine.entries import frozen, misfit
 from tansy.engine.errors import PlanError, StructureError
 from tansy.engine.panel import Edges, Panel
-from tansy.engine.timeline import MOST_PERIODS, NOUN, label, number_of, usual_frequency
+from tansy.engine.plans.drivers import with_calendar, with_driver_plans
+from tansy.engine.plans.kinds import Arrival, Lifetime, Plan, Succession, period_number
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
-
-_EXAMPLE = 2960  # a week to show how periods are written
-
-IN_80_PERCENT = 1.2815515655446004
-"""Standard deviations from the middle to the end of a normal's 80 % interval."""
-
-
-@dataclass(frozen=True)
-class Succession:
-    """A new code continues an old one: `share` of what the old one sold counts as the new one's, in every period."""
-
-    key: str
-    old: str
-    new: str
-    share: float = 1.0
-    kind: str = "succession"
-
-
-@dataclass(frozen=True)
-class Arrival:
-    """A series without a past, from `start` on: like another one, at a share of it, or in a range of volume per period
-    in which somebody who knows expects four of five periods to lie."""
-
-    keys: dict[str, str]
-    start: str
-    like: dict[str, str] = field(default_factory=dict)
-    share: float = 1.0
-    low: float | None = None
-    high: float | None = None
-    kind: str = "arrival"
-
-    def words(self) -> str:
-        if self.like:
-            return f"like {' × '.join(self.like.values())} at {100 * self.share:g} %, from {self.start}"
-        return f"expected between {self.low:g} and {self.high:g}, from {self.start}"
-
-    def sentence(self) -> str:
-        return f"A series without a past, {self.words()}."
-
-
-@dataclass(frozen=True)
-class Lifetime:
-    """Series with these keys or attributes sell nothing before `first` and after `last`."""
-
-    where: dict[str, str]
-    first: str | None = None
-    last: str | None = None
-    kind: str = "lifetime"
-
-    def words(self) -> str:
-        return " ".join(f"{word} {end}" for word, end in (("from", self.first), ("until", self.last)) if end)
-
-    def sentence(self) -> str:
-        return f"Sold {self.words()}, by plan; zero otherwise."
-
-
-@dataclass(frozen=True)
-class Event:
-    """A named event and the periods that it touches."""
-
-    name: str
-    periods: tuple[str, ...]
-    kind: str = "event"
-
-
-Plan = Succession | Arrival | Lifetime | Event
-_KINDS: dict[str, Any] = {
-    "succession": Succession, "arrival": Arrival, "lifetime": Lifetime, "event": Event,
-}  # fmt: skip
-
-
-def read_plan(entries: dict[str, Any]) -> Plan:
-    """A plan from the recipe or the screen. Raises PlanError that names the field at fault."""
-    named = entries.get("kind") if isinstance(entries, dict) else entries
-    kind = _KINDS.get(named) if isinstance(named, str) else None
-    if kind is None:
-        raise PlanError("kind", f"A plan is a {', '.join(_KINDS)}, not {named!r}.")
-    given = {name: value for name, value in entries.items() if value is not None}
-    wrong = misfit(given, get_type_hints(kind))
-    if wrong:
-        raise PlanError(wrong[0], f"A plan of kind {named}: {wrong[1]}.")
-    try:
-        plan: Plan = kind(**frozen(given))
-    except TypeError:
-        needed = [one.name for one in fields(kind) if one.default is MISSING and one.default_factory is MISSING]
-        raise PlanError(next(name for name in needed if name not in given), "This is needed.") from None
-    _check(plan)
-    return plan
-
-
-def _check(plan: Plan) -> None:
-    if isinstance(plan, Succession | Arrival) and not 0 < plan.share <= (1 if isinstance(plan, Succession) else 100):
-        raise PlanError("share", "A share is above 0 and, of a succession, at most 1.")
-    if isinstance(plan, Succession) and plan.old == plan.new:
-        raise PlanError("new", "The new code is the old one.")
-    if isinstance(plan, Arrival):
-        period_number("start", plan.start)
-        if bool(plan.like) == (plan.low is not None or plan.high is not None):
-            raise PlanError("like", "Give either a series that it is like, or the range of volume to expect.")
-        if not plan.like:
-            for name in ("low", "high"):
-                if getattr(plan, name) is None:
-                    raise PlanError(name, "Give a number.")
-            assert plan.low is not None and plan.high is not None
-            if plan.low < 0:
-                raise PlanError("low", "Volume cannot be below zero.")
-            if plan.high < plan.low:
-                raise PlanError("high", f"The upper end, {plan.high:g}, is below the lower end, {plan.low:g}.")
-    if isinstance(plan, Lifetime):
-        if not plan.where:
-            raise PlanError("where", "Say which series: a product, a store, or a group of them.")
-        if plan.first is None and plan.last is None:
-            raise PlanError("last", "Give the first period, the last one, or both.")
-        ends = [period_number(name, text) for name, text in (("first", plan.first), ("last", plan.last)) if text]
-        if len(ends) == 2 and ends[0] > ends[1]:
-            raise PlanError("last", f"It ends in {plan.last}, before it begins in {plan.first}.")
-    if isinstance(plan, Event):
-        if not plan.name.strip():
-            raise PlanError("name", "Name the event.")
-        if not plan.periods:
-            raise PlanError("periods", "Give the periods that it touches.")
-        for text in plan.periods:
-            period_number("periods", text)
-
-
-def period_number(name: str, text: str, frequency: str | None = None) -> int:
-    """Number of the period that `text` names; with a frequency, at that frequency. Raises PlanError at field `name`."""
-    number = number_of(text, frequency or usual_frequency(text))
-    if number is None:
-        raise PlanError(name, f"{text!r} is no period such as {label(_EXAMPLE, 'W')} or {label(_EXAMPLE * 7, 'D')}.")
-    return number
 
 
 @dataclass(frozen=True)
@@ -201,8 +65,8 @@ def _where(panel: Panel, where: dict[str, str]) -> Booleans:
         raise PlanError("where", str(error)) from None
 
 
-def with_plans(panel: Panel, plans: tuple[Plan, ...]) -> Planned:
-    """The panel that methods see: events as drivers, codes chained, arrivals added.
+def with_plans(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> Planned:
+    """The panel that methods see: codes chained, arrivals added, drivers as planned, calendars for `leads` at least.
 
     Raises PlanError where a plan names a key or series that is not there.
     """
@@ -211,7 +75,7 @@ def with_plans(panel: Panel, plans: tuple[Plan, ...]) -> Planned:
         if isinstance(plan, Succession):
             panel = _chained(panel, plan)
     panel, found = _with_arrivals(panel, [plan for plan in plans if isinstance(plan, Arrival)])
-    panel = with_events(panel, plans)
+    panel = with_driver_plans(with_calendar(panel, plans, leads), plans, leads)
     place = {key: i for i, key in enumerate(_keys(panel))}
     arrivals = []
     for key, plan in found:
@@ -333,43 +197,3 @@ def _edges_with(
         splits=(*edges.splits, *(edges.splits[e] for e in copied)),
         levels=(*edges.levels, *(edges.levels[e] for e in copied)),
     )
-
-
-def with_events(panel: Panel, plans: tuple[Plan, ...]) -> Panel:
-    """The panel with each planned event as a driver that is 1 in its periods, for all series."""
-    events = [plan for plan in plans if isinstance(plan, Event)]
-    if not events:
-        return panel
-    timeline = panel.timeline
-    numbers = {
-        event.name: [period_number("periods", text, timeline.frequency) for text in event.periods] for event in events
-    }
-    for event in events:
-        last, written = max(zip(numbers[event.name], event.periods, strict=True))
-        if last - timeline.first >= MOST_PERIODS:
-            raise PlanError("periods", f"{event.name} is in {written}; look for a mistyped year.")
-    length = max(timeline.n_periods + panel.n_ahead, *(max(found) - timeline.first + 1 for found in numbers.values()))
-    drivers = {
-        name: np.pad(one, ((0, 0), (0, length - one.shape[1])), constant_values=np.nan)
-        for name, one in panel.drivers.items()
-    }
-    for name, found in numbers.items():
-        row = np.zeros(length)
-        inside = [n - timeline.first for n in found if 0 <= n - timeline.first < length]
-        row[inside] = 1.0
-        drivers[name] = np.broadcast_to(row, (panel.n_series, length)).copy()
-    return replace(panel, drivers=drivers)
-
-
-def describe(plan: Plan, frequency: str) -> str:
-    """A plan in a sentence."""
-    if isinstance(plan, Succession):
-        part = "all" if plan.share == 1 else f"{100 * plan.share:g} %"
-        return f"{plan.key} {plan.new} continues {part} of {plan.old}"
-    if isinstance(plan, Arrival):
-        return f"{' × '.join(plan.keys.values())} comes: {plan.words()}"
-    if isinstance(plan, Lifetime):
-        which = " and ".join(f"{name} {value}" for name, value in plan.where.items())
-        return f"{which} is sold {plan.words()}"
-    noun = NOUN[frequency]
-    return f"{plan.name}, {len(plan.periods)} {noun}{'s' if len(plan.periods) != 1 else ''}"

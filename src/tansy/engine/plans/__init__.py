@@ -1,0 +1,1 @@
+"""What is known beyond history: plans, and the panel that they make of one."""
