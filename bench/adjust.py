@@ -93,7 +93,7 @@ def main() -> None:
     mean = graph.summation.sum_up(finest)
     quantiles = np.repeat(mean[:, None], len(LEVELS), axis=1)
     chosen = np.zeros(graph.n_nodes, dtype=np.int64)
-    forecast = Forecast(graph, ahead, mean, (), chosen, np.array(LEVELS), quantiles)
+    forecast = Forecast(graph, ahead, mean, (), chosen, np.array(LEVELS), quantiles, np.ones((len(graph.levels), 1, 1)))
     later = replace(forecast, graph=chain(given.series)[1])
     _ = later.graph.ids, graph.ids, later.graph.position  # kept with a study
     beside = median(lambda: compare(forecast, mean, later, 1.1 * mean))

@@ -33,6 +33,8 @@ from tansy.engine.reading.table import read_table
 from tansy.engine.reconcile.projection import METHODS, reconcile
 from tansy.engine.study import export
 from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.paths import write_paths
+from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import Recipe, read_recipe_file
 from tansy.engine.study.run import run_study
 from tansy.engine.study.store import USUAL_MB, Store
@@ -192,6 +194,9 @@ def run(
     backtest: Annotated[
         bool, typer.Option("--save-backtest", help="Write backtest.parquet too: every forecast from every origin.")
     ] = False,
+    paths: Annotated[
+        int, typer.Option(help="Write paths.parquet too: so many coherent sample paths of the series, for simulations.")
+    ] = 0,
 ) -> None:
     """Run a study and write forecasts, accuracy.csv, corrections.csv, summary.json and, of a file, recipe.toml."""
     if form not in ("parquet", "csv"):
@@ -220,6 +225,8 @@ def run(
         progress=_progress(),
     )
     summary = export.write(study, reading.panel, out, form)
+    if paths:
+        write_paths(study.published, prepare(reading.panel, chosen).known(), paths, out / "paths.parquet")
     typer.echo(json.dumps(summary, indent=2))
 
 

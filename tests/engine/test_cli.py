@@ -192,13 +192,19 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
         'name = "small"\n[data]\nfile = "sales.csv"\n[methods]\ncandidates = ["naive", "ets(A,N,N)"]\n'
         "[backtest]\norigins = 2\nstep = 4\nleads = 4\n"
     )
-    done = tansy("run", tmp_path / "recipe.toml", "--out", tmp_path / "out", "--format", "csv")
+    done = tansy("run", tmp_path / "recipe.toml", "--out", tmp_path / "out", "--format", "csv", "--paths", 50)
     summary = json.loads((tmp_path / "out" / "summary.json").read_text())
     assert json.loads(done.stdout) == summary
     assert summary["series"] == 4 and summary["nodes"] == 9 and summary["largest_gap"] == 0
     table = pl.read_csv(tmp_path / "out" / "forecasts.csv")
     quantiles = ["q0.025", "q0.1", "q0.25", "q0.75", "q0.9", "q0.975"]
-    assert table.columns == ["sku", "shop", "node", "level", "period", "lead", "statistical", "forecast", *quantiles]
+    of_period = ["statistical", "forecast", *quantiles]
+    of_sums = ["sum", *(f"sum_{q}" for q in quantiles)]
+    assert table.columns == ["sku", "shop", "node", "level", "period", "lead", *of_period, *of_sums]
+    first = table.filter(pl.col("lead") == 1)
+    np.testing.assert_array_equal(first[of_sums], first[of_period[1:]])
+    paths = pl.read_parquet(tmp_path / "out" / "paths.parquet")
+    assert paths.height == 4 * 4 * 50 and paths["path"].max() == 50
     assert table.height == 9 * 4
     finest = table.filter(pl.col("level") == "sku × shop")
     total = table.filter(pl.col("node") == "every sku × every shop")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import hashlib
 import io
 import itertools
 import json
@@ -14,10 +15,14 @@ import pytest
 from rest_framework.test import APIClient
 
 from tansy.engine.study.export import forecasts
+from tansy.engine.study.recipe import read_recipe
+from tansy.engine.study.run import run_study
 from tansy.engine.timeline import label
+from tansy.server.portfolios.corrections import unpack
+from tansy.server.releases import services as release_services
 from tansy.server.releases.models import Release
 from tansy.server.studies import running, services
-from tansy.server.studies.models import Study
+from tansy.server.studies.models import Node, Study
 from tests.garden import FIRST_WEEK, N_WEEKS, RECIPE, SALES
 from tests.server.conftest import hand_in
 
@@ -74,6 +79,11 @@ def test_every_kind_of_plan_goes_through_draft_checks_publish_and_download(
     assert ("P9" in products) == ("arrival" in names) and ("P2" in products) == ("succession" not in names)
     csv = pl.read_csv(client.get(f"/api/releases/{release.pk}/csv/").content)
     assert csv.height == rows.height and csv["forecast"].sum() == pytest.approx(rows["forecast"].sum())
+    paths = pl.read_parquet(client.get(f"/api/releases/{release.pk}/paths/", {"n": 20}).content)
+    assert paths.height == series.height * 20 and set(paths["product"].to_list()) == products
+    mean = paths.group_by("product", "store", "period").agg(pl.col("value").cast(float).mean())
+    both = series.join(mean, on=["product", "store", "period"])
+    assert (both["forecast"] - both["value"]).abs().max() <= 0.5 / 20 + 1e-3  # pots are whole
     if "arrival" in names:
         own = client.get(f"/api/releases/{release.pk}/rows/?product=P9&store=S0").json()
         assert own["count"] == 6 and own["rows"][0]["forecast"] > 0
@@ -103,6 +113,42 @@ def test_key_columns_of_any_name_go_from_the_file_to_the_feed(client: APIClient,
     assert page.json()["count"] == 6
     assert client.get(f"/api/portfolios/{number}/coverage/").status_code == 200
     assert client.get(f"/api/portfolios/{number}/overview/", {"by": first, second: "S0"}).status_code == 200
+
+
+def test_a_release_is_made_again_to_the_byte(client: APIClient, portfolio: dict[str, Any]) -> None:
+    """From its own recipe, with corrections, kinds by hand, plans and adjustments in whole units."""
+    number = portfolio["id"]
+    assert client.patch(f"/api/portfolios/{number}/", {"whole_units": True}, format="json").status_code == 200
+    for name in ("arrival", "event", "lifetime"):
+        client.post(f"/api/portfolios/{number}/plans/", PLANS[name], format="json")
+    weeks = [label(FIRST_WEEK + N_WEEKS - back, "W") for back in (9, 5)]
+    empty = {"where": {"store": "S1"}, "first": weeks[0], "last": weeks[1], "because": "stock-out"}
+    assert client.post(f"/api/portfolios/{number}/corrections/mark/", empty, format="json").json()["count"] > 5
+    kinds = f"/api/portfolios/{number}/kinds/"
+    some = next(one for kind in ("smooth", "erratic") for one in client.get(kinds, {"kind": kind}).json()["series"])
+    ended = {"series": [some["series"]], "kind": "ended"}
+    assert client.post(kinds, ended, format="json").json() == {"count": 1}
+    study = studied(client, number, RECIPE)
+    change = {
+        "nodes": [Node.objects.get(study=study, position=0).ref],
+        "first": FIRST_AHEAD,
+        "last": FIRST_AHEAD,
+        "change": "percent",
+        "amount": 25.0,
+    }
+    body = {"changes": [change], "reason": "spring fair"}
+    made = client.post(f"/api/studies/{study.pk}/adjustments/", body, format="json")
+    assert made.status_code < 300, made.content
+    assert client.post(f"/api/studies/{study.pk}/publish/", {}, format="json").status_code == 201
+    release = Release.objects.get()
+    assert "adjustments" in release.recipe_text and study.corrections and study.kinds_by_hand
+    again = run_study(
+        study.load.panel(), read_recipe(release.recipe_text), corrections=unpack(study.corrections),
+        kinds_by_hand={int(i): kind for i, kind in study.kinds_by_hand.items()}, workers=2,
+    )  # fmt: skip
+    buffer = io.BytesIO()
+    forecasts(again.published).write_parquet(buffer, row_group_size=release_services.ROW_GROUP)
+    assert hashlib.sha256(buffer.getvalue()).hexdigest() == release.sha256
 
 
 def test_names_that_begin_like_a_formula_stay_texts_and_no_zero_has_a_sign(client: APIClient) -> None:

@@ -43,3 +43,7 @@ class StructureError(TansyError):
 
 class Stopped(TansyError):
     """The run was asked to stop; batches that were finished are kept."""
+
+
+class PathsError(TansyError):
+    """Sample paths that cannot be had: too many, too few, or of a level that is not there."""

@@ -22,6 +22,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
 from tansy.engine.study.forecast import Forecast
 from tansy.engine.study.run import Backtest, Study
+from tansy.engine.study.sums import sums_of
 
 Floats = NDArray[np.float64]
 
@@ -29,13 +30,16 @@ Floats = NDArray[np.float64]
 _NODES_AT_ONCE = 4096
 _BACKTEST_COLUMNS = ("node", "origin", "lead", "period", "method", "mean", "actual")
 
-OWN_COLUMNS = ("node", "level", "period", "lead", "statistical", "forecast", "received", "corrected", "reason", "score")
+SUM = "sum"
+OWN_COLUMNS = (
+    "node", "level", "period", "lead", "statistical", "forecast", SUM, "received", "corrected", "reason", "score",
+)  # fmt: skip
 """Columns of the files beside those of the keys."""
 
 
 def key_column(key: str, beside: tuple[str, ...] = OWN_COLUMNS) -> str:
     """Column of a key in the files: its own name, with "key " before it where that is the name of a column beside."""
-    taken = key.casefold() in beside or re.fullmatch(r"q[0-9.e-]+", key.casefold())
+    taken = key.casefold() in beside or re.fullmatch(r"(sum_)?q[0-9.e-]+", key.casefold())
     return f"key {key}" if taken else key
 
 
@@ -62,8 +66,9 @@ def node_keys(graph: Graph, beside: tuple[str, ...] = OWN_COLUMNS) -> dict[str, 
 
 
 def forecasts(published: Forecast) -> pl.DataFrame:
-    """A row per node and lead: the key columns, node, level, period, lead, statistical, forecast, and a column per
-    quantile. `statistical` is the forecast before planners changed it.
+    """A row per node and lead: the key columns, node, level, period, lead, statistical, forecast, a column per
+    quantile, and the same of the sum over the leads from 1 to this one. `statistical` is the forecast before planners
+    changed it.
 
     The series themselves are the rows of the last level.
     """
@@ -80,6 +85,10 @@ def forecasts(published: Forecast) -> pl.DataFrame:
     columns["forecast"] = published.mean.ravel()
     for q, p in enumerate(published.probabilities):
         columns[probability_name(float(p))] = published.quantiles[:, q].ravel()
+    sums, of_sums = sums_of(published)
+    columns[SUM] = sums.ravel()
+    for q, p in enumerate(published.probabilities):
+        columns[f"{SUM}_{probability_name(float(p))}"] = of_sums[:, q].ravel()
     return pl.DataFrame(columns, schema_overrides=dict.fromkeys((*texts, "period"), pl.String))
 
 

@@ -15,6 +15,8 @@ from tansy.engine.timeline import Timeline
 
 ADJUSTMENTS = "adjustments"
 """The layer that holds what planners changed."""
+ROUNDING = "rounding"
+"""The layer that draws forecasts to whole units."""
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -34,7 +36,7 @@ class Forecast:
 
     timeline: of the leads. base: [nodes, H], as methods have it; it need not add up. chosen: [nodes], the method of
     each node, -1 where it has none: zero by decision, or expected by a plan. quantiles: [nodes, Q, H] for
-    `probabilities` [Q], which ascend.
+    `probabilities` [Q], which ascend. together: [groups, H, H], how errors of leads go together, see `sums`.
     """
 
     graph: Graph
@@ -44,6 +46,7 @@ class Forecast:
     chosen: Integers
     probabilities: Floats
     quantiles: Floats
+    together: Floats
 
     @property
     def mean(self) -> Floats:
@@ -60,6 +63,10 @@ class Forecast:
     def reconciled(self) -> Floats:
         """[nodes, H], before it was drawn to whole units or planners changed anything; what bands are made around."""
         return self.layers[0].mean if self.layers else self.base
+
+    @property
+    def is_whole(self) -> bool:
+        return any(layer.name == ROUNDING for layer in self.layers)
 
     @property
     def leads(self) -> int:

@@ -39,7 +39,7 @@ from tansy.engine.study.bands_held import BandsHeld
 from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
 from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
-from tansy.engine.study.forecast import Forecast, Layer
+from tansy.engine.study.forecast import ROUNDING, Forecast, Layer
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
 from tansy.engine.study.reasons import reasons
@@ -49,6 +49,7 @@ from tansy.engine.study.report import Report, kinds_of, report
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.steps import Progress, Steps
 from tansy.engine.study.store import Store
+from tansy.engine.study.sums import together
 from tansy.engine.study.tasks import Counts, Ending, carry_out
 from tansy.engine.timeline import Timeline
 
@@ -216,7 +217,7 @@ def _run(
         layers = [Layer("reconciliation", coherent.published[:, -1] + 0.0)]
         if recipe.whole_units:
             finest = layers[-1].mean[graph.n_aggregates :]
-            layers.append(Layer("rounding", graph.summation.sum_up(whole_numbers(finest, graph.tree)) + 0.0))
+            layers.append(Layer(ROUNDING, graph.summation.sum_up(whole_numbers(finest, graph.tree)) + 0.0))
             outward = (p > 0.5)[None, :, None]
             ends = quantiles[:, -1]
             quantiles[:, -1] = np.where(outward, np.ceil(ends - 1e-9), np.floor(ends + 1e-9))
@@ -224,6 +225,7 @@ def _run(
         # zeros have no sign in what is published: 0 times a negative number, and rounding, leave a minus behind
         quantiles += 0.0
         tested, tested_quantiles = coherent.published[:, :-1], quantiles[:, :-1]
+        of_leads = together(graph, actuals, tested, tested_quantiles)
         held = BandsHeld.of(graph, actuals, tested_quantiles, judged.scale, p, of_kind)
         node_scores, tables, by_kind = _accuracy(prepared, methods, chosen, coherent, judged, tested, held, p, of_kind)
         said_of = report(kind_names, of_kind, by_kind, held, node_scores[graph.n_aggregates :, 3])
@@ -236,7 +238,7 @@ def _run(
     said = prepared.planned.notes(recipe.plans, prepared.timeline.last + 1, recipe.leads)
     published = Forecast(
         graph, prepared.timeline.after(recipe.leads), np.nan_to_num(base[:, -1]) + 0.0, tuple(layers), final, p,
-        quantiles[:, -1],
+        quantiles[:, -1], of_leads,
     )  # fmt: skip
     published, adjusted = with_adjustments(published, prepared, recipe.adjustments)
     return Study(

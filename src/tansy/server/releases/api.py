@@ -14,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.study.paths import MOST_PATHS
 from tansy.server.api.fields import whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import bridge, report, services, track
@@ -23,6 +24,7 @@ from tansy.server.studies.api import BandSerializer, NullableFloats
 from tansy.server.studies.models import Study
 
 _PAGE = 1000
+_PATHS = 200
 _MOST_ROWS = 10**9
 
 
@@ -384,9 +386,9 @@ class WithdrawReleaseView(APIView):
         return Response(WithdrawalSerializer(made).data, status=status.HTTP_201_CREATED)
 
 
-def _file(content: bytes, kind: str, release: Release, ending: str) -> HttpResponse:
+def _file(content: bytes, kind: str, release: Release, ending: str, what: str = "") -> HttpResponse:
     response = HttpResponse(content, content_type=kind)
-    response["Content-Disposition"] = f'attachment; filename="release-{release.number}.{ending}"'
+    response["Content-Disposition"] = f'attachment; filename="release-{release.number}{what}.{ending}"'
     return response
 
 
@@ -409,6 +411,20 @@ class ParquetView(APIView):
         release = get_object_or_404(Release, pk=pk)
         content = services.as_parquet(release, request.query_params.get("level", ""))
         return _file(content, "application/vnd.apache.parquet", release, "parquet")
+
+
+class PathsView(APIView):
+    @extend_schema(
+        parameters=[LEVEL, OpenApiParameter("n", int, description=f"How many paths, {_PATHS} without.")],
+        responses={(200, "application/vnd.apache.parquet"): OpenApiTypes.BINARY},
+    )
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """Sample paths of a release as Parquet: a row per series, period and path. Every path adds up at every node,
+        and the bands of a series are those of the release."""
+        release = get_object_or_404(Release.objects.select_related("study__load"), pk=pk)
+        n = whole_number("n", request.query_params.get("n", str(_PATHS)), MOST_PATHS)
+        content = services.as_paths(release, n, request.query_params.get("level", ""))
+        return _file(content, "application/vnd.apache.parquet", release, "parquet", "-paths")
 
 
 class WorkbookView(APIView):

@@ -15,17 +15,20 @@ from django.db.models import Max
 from numpy.typing import NDArray
 
 from tansy.engine.study.checks import Check, check_forecast
-from tansy.engine.study.export import csv_of, forecasts
+from tansy.engine.study.export import SUM, csv_of, forecasts
 from tansy.engine.study.forecast import Forecast
+from tansy.engine.study.paths import write_paths
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.releases.models import Preparation, Release, Withdrawal
 from tansy.server.studies import adjustments
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
+from tansy.server.studies.services import prepared_of, together_of
+from tansy.server.studies.store import results
 
 Floats = NDArray[np.float64]
 
 
-_ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
+ROW_GROUP = 20_000  # rows: a page of a release is read from one or two groups
 
 
 @dataclass(frozen=True)
@@ -112,7 +115,7 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
     forecast, graph = going_out.forecast, going_out.forecast.graph
     periods = forecast.timeline.labels
     buffer = io.BytesIO()
-    forecasts(forecast).write_parquet(buffer, row_group_size=_ROW_GROUP)
+    forecasts(forecast).write_parquet(buffer, row_group_size=ROW_GROUP)
     packed = buffer.getvalue()
     with transaction.atomic():
         before = published_as(going_out)
@@ -165,6 +168,28 @@ def as_parquet(release: Release, level: str = "") -> bytes:
     return buffer.getvalue()
 
 
+def as_paths(release: Release, n: int, level: str = "") -> bytes:
+    """Coherent sample paths of a release as Parquet, of the series or of a level; the same whenever they are asked for.
+
+    Raises PathsError where they cannot be had.
+    """
+    study = release.study
+    prepared, periods = prepared_of(study), study.load.timeline.after(len(release.total))
+    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).collect()
+    names = sorted((name for name in rows.columns if name.startswith("q0.")), key=lambda name: float(name[1:]))
+    shape = (prepared.graph.n_nodes, len(release.total))
+    mean = rows[FORECAST].to_numpy().reshape(shape)
+    forecast = Forecast(
+        prepared.graph, periods, mean, (), np.zeros(shape[0], dtype=np.int64),
+        np.array([float(name[1:]) for name in names]),
+        np.stack([rows[name].to_numpy().reshape(shape) for name in names], axis=1),
+        together_of(Result.objects.only("together", "leads").get(study=study), prepared.graph),
+    )  # fmt: skip
+    buffer = io.BytesIO()
+    write_paths(forecast, prepared.known(keep=results()), n, buffer, level)
+    return buffer.getvalue()
+
+
 def _of_level(release: Release, level: str) -> pl.DataFrame:
     table = pl.read_parquet(io.BytesIO(release.forecasts))
     if not level:
@@ -197,7 +222,7 @@ def rows(
 
 
 _NAMES = ("node", "lead")
-"""Columns that say nothing of which node and period a row is: names change, and leads move on."""
+"""Columns that say nothing of which node and period a row is: names change, and leads move on; so do sums."""
 
 
 def _not_as_in(found: pl.LazyFrame, since: Release) -> pl.LazyFrame:
@@ -205,7 +230,8 @@ def _not_as_in(found: pl.LazyFrame, since: Release) -> pl.LazyFrame:
     before = named_as_now(pl.scan_parquet(io.BytesIO(since.forecasts)))
     schema, other = found.collect_schema(), before.collect_schema()
     place = [name for name, dtype in schema.items() if dtype == pl.String and name in other and name not in _NAMES]
-    numbers = [name for name, dtype in schema.items() if dtype.is_float() and name in other]
+    numbers = [name for name, dtype in schema.items() if dtype.is_float() and other.get(name) == dtype]
+    numbers = [name for name in numbers if name != SUM and not name.startswith(f"{SUM}_")]
     return found.join(
         before.select(*place, *numbers), on=[*place, *numbers], how="anti", nulls_equal=True, maintain_order="left"
     )

@@ -16,6 +16,7 @@ urlpatterns = [
     path("portfolios/<int:pk>/released/<str:node>/", api.BesideView.as_view()),
     path("releases/<int:pk>/csv/", api.CsvView.as_view()),
     path("releases/<int:pk>/parquet/", api.ParquetView.as_view()),
+    path("releases/<int:pk>/paths/", api.PathsView.as_view()),
     path("releases/<int:pk>/xlsx/", api.WorkbookView.as_view()),
     path("releases/<int:pk>/rows/", api.RowsView.as_view()),
 ]

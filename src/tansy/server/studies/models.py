@@ -153,6 +153,7 @@ class Result(models.Model):
     accuracy = models.JSONField()
     sheet = models.BinaryField(help_text="The Field as gzipped JSON, sent as it is.")
     evidence = models.BinaryField(default=b"", help_text="What the choice stands on, see `study/evidence.py`.")
+    together = models.BinaryField(default=b"", help_text="How errors of leads go together, [groups, H, H].")
     methods = models.JSONField()
     parameter_names = models.JSONField()
     probabilities = models.JSONField()

@@ -123,6 +123,7 @@ def save(study: Study, found: Findings) -> None:
         accuracy=accuracy_json(found),
         evidence=found.evidence.packed(),
         sheet=gzip.compress(page.encode(), 6),
+        together=pack(found.published.together),
         methods=list(found.methods),
         parameter_names=[list(names) for names in found.parameter_names],
         probabilities=found.probabilities.tolist(),

@@ -135,7 +135,7 @@ def graph_of(study: Study) -> Graph:
 
 def forecast_of(study: Study) -> Forecast | None:
     """What a study forecasts, from its nodes; None where it has not ended well."""
-    result = Result.objects.filter(study=study).only("leads", "probabilities", "layers").first()
+    result = Result.objects.filter(study=study).only("leads", "probabilities", "layers", "together").first()
     if result is None:
         return None
     columns = ("base", "layers", "quantiles", "chosen")
@@ -154,7 +154,14 @@ def forecast_of(study: Study) -> Forecast | None:
         np.array([row[3] for row in rows], dtype=np.int64),
         np.array(result.probabilities),
         joined(2, len(result.probabilities)),
+        together_of(result, graph_of(study)),
     )
+
+
+def together_of(result: Result, graph: Graph) -> NDArray[np.float64]:
+    """How errors of leads go together, [groups, H, H]: wholly, as far as results of earlier versions say."""
+    h = result.leads
+    return unpack(result.together, -1, h, h) if result.together else np.ones((len(graph.levels), h, h))
 
 
 def forget() -> None:

@@ -153,13 +153,14 @@ describe('releases', () => {
     expect((await screen.findByRole('alert')).textContent).toContain('Something went wrong.');
   });
 
-  it('links every release as CSV, Parquet and a workbook', async () => {
+  it('links every release as CSV, Parquet, a workbook and sample paths', async () => {
     open();
     const links = within(await screen.findByRole('region', { name: 'Published' })).getAllByRole('link');
     expect(links.map((one) => one.getAttribute('href'))).toEqual([
       '/api/releases/41/csv/',
       '/api/releases/41/parquet/',
       '/api/releases/41/xlsx/',
+      '/api/releases/41/paths/',
     ]);
   });
 

@@ -267,6 +267,14 @@ function Published({ list }: { list: Schema['Release'][] }) {
                   <a className="link" href={`/api/releases/${release.id}/xlsx/`} download>
                     XLSX
                   </a>
+                  <a
+                    className="link"
+                    href={`/api/releases/${release.id}/paths/`}
+                    title="200 futures that may come, for simulations of stock; every one adds up"
+                    download
+                  >
+                    Paths
+                  </a>
                   {!release.withdrawal && <WithdrawRelease release={release} />}
                 </td>
               </tr>
