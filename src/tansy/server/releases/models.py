@@ -66,3 +66,35 @@ class Preparation(Frozen):
 
     def __str__(self) -> str:
         return f"{self.study} prepared by {self.made_by}"
+
+
+class Webhook(models.Model):
+    """An address of another system that is told of releases of a portfolio."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="webhooks")
+    url = models.CharField(max_length=500)
+    secret = models.CharField(max_length=80, help_text="What deliveries are signed with; shown once.")
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.url
+
+
+class Delivery(models.Model):
+    """Something that an address is to hear, until it has. body: as it is sent, every time the same."""
+
+    webhook = models.ForeignKey(Webhook, on_delete=models.CASCADE, related_name="deliveries")
+    event = models.CharField(max_length=40)
+    body = models.TextField()
+    made_at = models.DateTimeField(auto_now_add=True)
+    attempts = models.PositiveIntegerField(default=0)
+    next_at = models.DateTimeField(null=True, db_index=True, help_text="When it is tried next; null where it is over.")
+    delivered_at = models.DateTimeField(null=True)
+    answer = models.CharField(max_length=200, blank=True, help_text="What came back last.")
+
+    class Meta:
+        verbose_name_plural = "deliveries"
+
+    def __str__(self) -> str:
+        return f"{self.event} to {self.webhook}"

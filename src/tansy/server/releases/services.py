@@ -19,6 +19,7 @@ from tansy.engine.study.export import SUM, csv_of, forecasts
 from tansy.engine.study.forecast import Forecast
 from tansy.engine.study.paths import write_paths
 from tansy.server.api.errors import Conflict, Unusable
+from tansy.server.releases import webhooks
 from tansy.server.releases.models import Preparation, Release, Withdrawal
 from tansy.server.studies import adjustments
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
@@ -122,7 +123,7 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
         if before is not None:
             raise Conflict(f"This study is published already, as {before}.")
         last = Release.objects.filter(portfolio=study.portfolio).aggregate(Max("number"))["number__max"] or 0
-        return Release.objects.create(
+        release = Release.objects.create(
             portfolio=study.portfolio,
             study=study,
             number=last + 1,
@@ -142,6 +143,8 @@ def publish(study: Study, user: Any, note: str = "") -> Release:
             forecasts=packed,
             sha256=hashlib.sha256(packed).hexdigest(),
         )
+        webhooks.announce(release, webhooks.PUBLISHED)
+        return release
 
 
 def withdraw(release: Release, user: Any, reason: str) -> Withdrawal:
@@ -151,7 +154,9 @@ def withdraw(release: Release, user: Any, reason: str) -> Withdrawal:
     with transaction.atomic():
         if Withdrawal.objects.filter(release=release).exists():
             raise Conflict(f"{release} is withdrawn already.")
-        return Withdrawal.objects.create(release=release, made_by=user, reason=reason.strip())
+        withdrawal = Withdrawal.objects.create(release=release, made_by=user, reason=reason.strip())
+        webhooks.announce(release, webhooks.WITHDRAWN)
+        return withdrawal
 
 
 def as_csv(release: Release, level: str = "") -> bytes:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.releases import api
+from tansy.server.releases import api, webhooks_api
 
 urlpatterns = [
     path("studies/<int:pk>/draft/", api.DraftView.as_view()),
@@ -12,6 +12,9 @@ urlpatterns = [
     path("portfolios/<int:pk>/releases/", api.ReleasesView.as_view()),
     path("releases/<int:pk>/withdraw/", api.WithdrawReleaseView.as_view()),
     path("releases/<int:pk>/track/", api.TrackView.as_view()),
+    path("portfolios/<int:pk>/webhooks/", webhooks_api.WebhooksView.as_view()),
+    path("webhooks/<int:pk>/", webhooks_api.WebhookView.as_view()),
+    path("webhooks/<int:pk>/try/", webhooks_api.TryWebhookView.as_view()),
     path("portfolios/<int:pk>/report/", api.ReportView.as_view()),
     path("portfolios/<int:pk>/released/<str:node>/", api.BesideView.as_view()),
     path("releases/<int:pk>/csv/", api.CsvView.as_view()),

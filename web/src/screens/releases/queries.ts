@@ -10,6 +10,15 @@ export const draft = (study: number) =>
 
 export const tokens = queryOptions({ queryKey: ['tokens'], queryFn: () => body(api.GET('/api/tokens/')) });
 
+/** Whom releases of a portfolio are told to. While something is on its way, it is asked again. */
+export const webhooks = (portfolio: number) =>
+  queryOptions({
+    queryKey: ['webhooks', portfolio],
+    queryFn: () => body(api.GET('/api/portfolios/{id}/webhooks/', { params: { path: { id: portfolio } } })),
+    refetchInterval: ({ state }) =>
+      state.data?.some((one) => one.deliveries[0]?.attempts === 0) ? 1000 : false,
+  });
+
 /** A release held against what has come. */
 export const track = (release: number) =>
   queryOptions({

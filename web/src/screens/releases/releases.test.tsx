@@ -64,6 +64,24 @@ const bridge: Schema['Bridge'] = {
   movers: [moved],
 };
 
+const hook: Schema['Webhook'] = {
+  id: 5,
+  url: '',
+  made_by: 'ines',
+  made_at: '2026-11-02T08:30:00Z',
+  deliveries: [
+    {
+      id: 9,
+      event: 'release.published',
+      made_at: '2026-11-02T08:30:00Z',
+      attempts: 2,
+      next_at: '2026-11-02T08:31:00Z',
+      delivered_at: null,
+      answer: '503 Busy',
+    },
+  ],
+};
+
 function open(
   changes: Partial<Schema['Draft']> = {},
   publish: { status: number; body: unknown } | null = null,
@@ -71,6 +89,7 @@ function open(
 ) {
   const releases = [release(1)];
   const tokens: Schema['Token'][] = [];
+  const hooks: Schema['Webhook'][] = [];
   const calls = serve(({ method, path, body }) => {
     if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load: {} }] };
     if (path === '/api/portfolios/1/studies/') return { body: [{ id: 8, run: { state: 'done' } }] };
@@ -93,6 +112,13 @@ function open(
       tokens.push(made);
       return { status: 201, body: { ...made, token: 'tansy-0123456789abcdef' } };
     }
+    if (path === '/api/portfolios/1/webhooks/' && method === 'POST') {
+      hooks.push({ ...hook, url: (body as { url: string }).url });
+      return { status: 201, body: { ...hooks[0], secret: 'whsec_once' } };
+    }
+    if (path === '/api/portfolios/1/webhooks/') return { body: hooks };
+    if (path === '/api/webhooks/5/try/') return { status: 201, body: hook.deliveries[0] };
+    if (path === '/api/webhooks/5/') return { status: 204, body: hooks.pop() };
     if (path === '/api/tokens/3/') return { status: 204, body: tokens.pop() };
     return path === '/api/tokens/' ? { body: tokens } : undefined;
   });
@@ -162,6 +188,24 @@ describe('releases', () => {
       '/api/releases/41/xlsx/',
       '/api/releases/41/paths/',
     ]);
+  });
+
+  it('tells another system, shows the secret once, and says what became of it', async () => {
+    const calls = open();
+    const address = await screen.findByLabelText('Address');
+    fireEvent.change(address, { target: { value: 'https://orders.example/tansy' } });
+    fireEvent.click(screen.getByRole('button', { name: 'Tell it' }));
+    expect(await screen.findByText('whsec_once')).toBeDefined();
+    const region = within(screen.getByRole('region', { name: 'Telling other systems' }));
+    expect(await region.findByText(/a release not heard after 2 tries \(503 Busy\); again/)).toBeDefined();
+    fireEvent.click(region.getByRole('button', { name: 'Try https://orders.example/tansy' }));
+    fireEvent.click(region.getByRole('button', { name: 'Tell https://orders.example/tansy no more' }));
+    await waitFor(() =>
+      expect(calls.filter((one) => one.path.startsWith('/api/webhooks')).map((one) => one.method)).toEqual([
+        'POST',
+        'DELETE',
+      ]),
+    );
   });
 
   it('shows a token once, with how it is used, and takes it back', async () => {

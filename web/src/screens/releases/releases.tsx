@@ -19,6 +19,7 @@ import { Moved } from './moved';
 import { draft as draftQuery } from './queries';
 import { Tokens } from './tokens';
 import { TrackPage } from './track';
+import { Webhooks } from './webhooks';
 
 const PAGES = [
   { value: 'out', label: 'Going out' },
@@ -147,6 +148,7 @@ export function Releases() {
         <Published list={list.data} />
         <TwoSignatures portfolio={portfolio} on={draft.two_signatures} study={study} />
         <Tokens example={list.data[0]?.id} />
+        <Webhooks portfolio={portfolio} />
       </div>
     </Page>
   );

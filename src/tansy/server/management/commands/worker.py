@@ -12,6 +12,7 @@ from django.db import transaction
 from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 
+from tansy.server.releases.webhooks import Sender
 from tansy.server.studies import running
 from tansy.server.studies.models import Run
 from tansy.server.studies.tasks import carry_out
@@ -56,6 +57,7 @@ class Command(BaseCommand):
         except OSError:
             raise CommandError(f"Another worker is at work on {settings.DATA}.") from None
         take_up_again()
+        Sender().start()
         worker = GentleWorker(
             queue_names=["*"], interval=0.3, batch=False, backend_name="default", startup_delay=False, max_tasks=None,
             worker_id="tansy", excluded_queue_names=[],
