@@ -8,6 +8,7 @@ import { count, fixed, signed } from '../../ui/format';
 import { typing } from '../../ui/typing';
 import { CHANGES, type Change, type Draft, SPREADS, type Spread } from './draft';
 import { type Asked, adjustments, forecastChanged, keep, preview, step } from './queries';
+import { spansOf } from './spans';
 
 const SUMS: Change[] = ['set', 'add', 'cap', 'floor'];
 
@@ -136,6 +137,7 @@ export function AdjustForm({
         }}
       >
         <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
+          <Pick ahead={ahead} first={draft.first} last={draft.last} pick={set} />
           {period('first', 'From')}
           {period('last', 'to')}
           <select
@@ -231,6 +233,51 @@ export function AdjustForm({
       )}
       {changes.length > 0 && laid && !problem && <Outcome laid={laid} portfolio={portfolio} study={study} />}
     </section>
+  );
+}
+
+/** A month, quarter or year at once. */
+function Pick({
+  ahead,
+  first,
+  last,
+  pick,
+}: {
+  ahead: string[];
+  first: number;
+  last: number;
+  pick: (span: { first: number; last: number }) => void;
+}) {
+  const units = spansOf(ahead);
+  if (units.length === 0) return null;
+  const all = { first: 0, last: ahead.length - 1 };
+  const value = (span: { first: number; last: number }) => `${span.first}-${span.last}`;
+  const known = [all, ...units.flatMap((one) => one.spans)].map(value);
+  const now = value({ first, last });
+  return (
+    <select
+      aria-label="Month, quarter or year"
+      className="select select-sm w-[150px]"
+      value={known.includes(now) ? now : ''}
+      onChange={(event) => {
+        const [from, to] = event.target.value.split('-').map(Number);
+        if (from !== undefined && to !== undefined) pick({ first: from, last: to });
+      }}
+    >
+      <option value="" disabled>
+        some periods
+      </option>
+      <option value={value(all)}>all that is ahead</option>
+      {units.map(({ unit, spans }) => (
+        <optgroup key={unit} label={unit}>
+          {spans.map((span) => (
+            <option key={span.label} value={value(span)}>
+              {span.label}
+            </option>
+          ))}
+        </optgroup>
+      ))}
+    </select>
   );
 }
 
