@@ -334,6 +334,39 @@ def test_a_file_of_adjustments_is_taken_whole_or_not_at_all(client: APIClient, d
     assert AdjustmentRow.objects.count() == 3
 
 
+def test_a_part_of_one_study_is_taken_into_another(client: APIClient, done: Study) -> None:
+    made = client.post(f"/api/portfolios/{done.portfolio.pk}/studies/", {"recipe": FLAT, "name": "flat"}, format="json")
+    flat = Study.objects.get(pk=made.json()["id"])
+    running.carry_out(flat.run)
+    first, second = (adjustments.adjusted(one).forecast for one in (done, flat))
+    herbs, address = ref(done, "Herbs × every store"), f"/api/studies/{done.pk}/take/{flat.pk}/"
+    node = Node.objects.get(study=done, ref=herbs).position
+    there = second.graph.position[first.graph.ids[node]]
+    assert np.abs(first.mean[node] - second.mean[there]).min() > 0.1
+    seen = client.post(address, {"nodes": [herbs], "preview": True}, format="json")
+    assert seen.status_code == 200 and seen.json()["total"]["after"] == pytest.approx(second.mean[there].sum())
+    assert not AdjustmentRow.objects.exists()
+    assert "needs a reason" in client.post(address, {"nodes": [herbs]}, format="json").json()["detail"]
+    body = {"nodes": [herbs], "reason": "taken from flat"}
+    assert client.post(address, body, format="json").status_code == 201
+    taken = adjustments.adjusted(done).forecast
+    np.testing.assert_allclose(taken.mean[node], second.mean[there], rtol=1e-12)
+    assert taken.graph.summation.largest_gap(taken.mean) < 1e-9
+    below = first.graph.n_aggregates + first.graph.below(np.array([node])).series
+    others = np.setdiff1d(np.arange(first.graph.n_aggregates, first.graph.n_nodes), below)
+    np.testing.assert_array_equal(taken.mean[others], first.mean[others])
+    assert "nothing to take" in client.post(address, body, format="json").json()["detail"]
+    assert client.post(address, {**body, "by_series": True}, format="json").status_code == 201
+    each = adjustments.adjusted(done).forecast
+    place = [second.graph.position[first.graph.ids[i]] for i in below.tolist()]
+    np.testing.assert_allclose(each.mean[below], second.mean[place], rtol=1e-9, atol=1e-9)
+    # over the study that it came from it changes nothing
+    np.testing.assert_allclose(adjustments.adjusted(flat).mean, second.mean, rtol=1e-9, atol=1e-9)
+    for _ in range(2):
+        client.post(f"/api/portfolios/{done.portfolio_id}/adjustments/undo/")
+    np.testing.assert_array_equal(adjustments.adjusted(done).mean, first.mean)
+
+
 def test_where_a_portfolio_asks_for_two_one_prepares_and_another_signs(client: APIClient, done: Study) -> None:
     def post(what: str, by: APIClient = client, **sent: Any) -> Any:
         return by.post(f"/api/studies/{done.pk}/{what}/", sent, format="json")

@@ -60,6 +60,23 @@ class KeptPlanSerializer(serializers.Serializer):
     made_at = serializers.DateTimeField()
 
 
+def _filled(data: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in data.items() if value not in (None, {}, [], "")}
+
+
+def own_plans(portfolio: Portfolio, asked: list[dict[str, Any]]) -> tuple[EnginePlan, ...]:
+    """Plans from what `PlanSerializer` has let through. Raises ValidationError that names the field at fault where one
+    does not fit the history and the plans of the portfolio."""
+    try:
+        found = tuple(read_plan(_filled(data)) for data in asked)
+        with_plans(panel_of(portfolio.load), (*plans_of(portfolio), *found))
+        for plan in found:
+            _check_ahead(plan, portfolio.load)
+    except PlanError as error:
+        raise serializers.ValidationError({error.field: [str(error)]}) from None
+    return found
+
+
 class CalendarSerializer(serializers.Serializer):
     country = serializers.CharField(help_text="ISO 3166, two letters.")
     regions = serializers.ListField(child=serializers.CharField())
@@ -97,13 +114,8 @@ class PlansView(APIView):
         portfolio = get_object_or_404(Portfolio, pk=pk)
         fields = PlanSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
-        entries: dict[str, Any] = {k: v for k, v in fields.validated_data.items() if v not in (None, {}, [], "")}
-        try:
-            plan = read_plan(entries)
-            with_plans(panel_of(portfolio.load), (*plans_of(portfolio), plan))
-            _check_ahead(plan, portfolio.load)
-        except PlanError as error:
-            raise serializers.ValidationError({error.field: [str(error)]}) from None
+        (plan,) = own_plans(portfolio, [fields.validated_data])
+        entries = _filled(fields.validated_data)
         user: Any = request.user
         kept = Plan.objects.create(portfolio=portfolio, entries=entries, made_by=user)
         answer = {

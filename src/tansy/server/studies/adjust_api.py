@@ -168,6 +168,33 @@ class StudyAdjustmentsView(APIView):
         return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
 
 
+class TakeSerializer(serializers.Serializer):
+    nodes = serializers.ListField(child=serializers.CharField(), min_length=1, max_length=_MOST_NODES)
+    by_series = serializers.BooleanField(
+        default=False, help_text="Each series below has the other's forecast; else they share it out as they did."
+    )
+    reason = serializers.CharField(max_length=300, allow_blank=True, default="")
+    preview = serializers.BooleanField(default=False)
+
+
+class TakeView(APIView):
+    @extend_schema(request=TakeSerializer, responses={200: LaidSerializer, 201: LaidSerializer})
+    def post(self, request: Request, pk: int, other: int) -> Response:
+        """Take the forecast of some nodes from another study of the portfolio, as adjustments, in one act."""
+        study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
+        source = get_object_or_404(
+            Study.objects.select_related("portfolio", "load"), pk=other, portfolio=study.portfolio
+        )
+        fields = TakeSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        data = fields.validated_data
+        asked = adjustments.taken(study, source, data["nodes"], data["by_series"], data["reason"].strip())
+        tried = adjustments.try_out(study, asked)
+        kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
+        answer = _told(study, tried, [row.pk for row in kept])
+        return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
+
+
 class AdjustmentFileSerializer(serializers.Serializer):
     file = serializers.FileField()
     reason = serializers.CharField(

@@ -22,10 +22,14 @@ from tansy.engine.study.adjusted import bands_of, changed, ground_of
 from tansy.engine.study.forecast import Forecast
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Portfolio
-from tansy.server.studies.models import AdjustmentRow, Result, Study
+from tansy.server.studies.models import AdjustmentRow, Result, Study, node_at
 from tansy.server.studies.services import forecast_of, prepared_of
 
 Floats = NDArray[np.float64]
+
+MOST_TAKEN = 1_500
+"""Values that are taken from another study at once."""
+_NO_DIFFERENCE = 1e-9
 
 
 @dataclass(frozen=True, eq=False)
@@ -206,6 +210,42 @@ def try_out(study: Study, adjustments: Sequence[Adjustment]) -> Tried:
         if step.problem:
             raise AdjustmentError("amount", step.problem)
     return Tried(now, after, placed, [one.after - one.before for one in steps])
+
+
+def taken(study: Study, other: Study, refs: Sequence[str], by_series: bool, reason: str) -> list[Adjustment]:
+    """Adjustments that give nodes of a study the forecast that another one has for them, in the periods of both; or
+    each series below them its own.
+
+    Raises Http404 where the study has no such node, Unusable where the other has none, where nothing differs, or where
+    it would be too many.
+    """
+    one, two = adjusted(study), adjusted(other)
+    graph, theirs = one.statistical.graph, two.statistical.graph
+    nodes = np.array([node_at(study.pk, ref).position for ref in dict.fromkeys(refs)])
+    if by_series:
+        nodes = graph.n_aggregates + graph.below(nodes).series
+    own_periods, their_periods = one.statistical.timeline.labels, two.statistical.timeline.labels
+    leads = [(own_periods.index(label), h) for h, label in enumerate(their_periods) if label in own_periods]
+    found: list[Adjustment] = []
+    for node in nodes.tolist():
+        there = theirs.position.get(graph.ids[node])
+        if there is None:
+            if by_series:
+                continue  # it has nothing to say of this series
+            raise Unusable(f"{other.name} #{other.pk} has no {graph.name(node)}.")
+        for h, k in leads:
+            amount = float(two.mean[there, k])
+            if abs(amount - one.mean[node, h]) > _NO_DIFFERENCE * max(abs(amount), 1.0):
+                where, period = where_of(graph, node), own_periods[h]
+                found.append(Adjustment(where, period, period, "set", amount, reason=reason))
+    if not found:
+        raise Unusable("There is nothing to take: both forecast the same here.")
+    if len(found) > MOST_TAKEN:
+        raise Unusable(
+            f"That is {len(found):,} values, and {MOST_TAKEN:,} can be taken at once: take a smaller part, or the node "
+            "as a whole."
+        )
+    return found
 
 
 def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[AdjustmentRow]:

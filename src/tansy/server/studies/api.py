@@ -24,6 +24,7 @@ from tansy.engine.study.recipe import BEST, read_recipe
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Portfolio
+from tansy.server.portfolios.plans import PlanSerializer, own_plans
 from tansy.server.studies import adjustments, services
 from tansy.server.studies.models import Node, Result, Run, Study, node_at, unpack
 
@@ -86,6 +87,7 @@ class StudySerializer(serializers.ModelSerializer):
 class NewStudySerializer(serializers.Serializer):
     recipe = serializers.CharField(required=False, help_text="A recipe in TOML; the default one without it.")
     name = serializers.CharField(required=False, max_length=120, help_text="Instead of the name in the recipe.")
+    plans = PlanSerializer(many=True, required=False, help_text="Of this study alone, beside those of its recipe.")
 
 
 class ChangeStudySerializer(serializers.Serializer):
@@ -343,7 +345,8 @@ class PortfolioStudiesView(APIView):
         fields.is_valid(raise_exception=True)
         text = fields.validated_data.get("recipe")
         name = fields.validated_data.get("name", "")
-        study = services.make(portfolio, request.user, read_recipe(text) if text else None, name)
+        plans = own_plans(portfolio, fields.validated_data.get("plans", []))
+        study = services.make(portfolio, request.user, read_recipe(text) if text else None, name, plans)
         return Response(StudySerializer(study).data, status=status.HTTP_201_CREATED)
 
 

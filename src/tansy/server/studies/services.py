@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
 from tansy.engine.methods.notation import parse
+from tansy.engine.plans.kinds import Plan
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
@@ -31,20 +32,22 @@ from tansy.server.studies.models import KeptMethod, Node, Result, Run, Study, un
 from tansy.server.studies.tasks import carry_out
 
 
-def make(portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: str = "") -> Study:
-    """A study with its first run in the queue; both or neither.
+def make(
+    portfolio: Portfolio, user: Any, recipe: Recipe | None = None, name: str = "", plans: tuple[Plan, ...] = ()
+) -> Study:
+    """A study with its first run in the queue; both or neither. plans: its own, beside those of the recipe.
 
     Without a recipe, the default one for this history. Raises RecipeError or NotationError where the recipe cannot
     be run.
     """
     load = portfolio.load
     if recipe is None:
-        recipe = default_recipe(load.panel(), load.levels, plans=plans_of(portfolio))
+        recipe = default_recipe(load.panel(), load.levels, plans=(*plans_of(portfolio), *plans))
     recipe = replace(
         recipe,
         name=name or recipe.name,
         data=data_section(load),
-        plans=recipe.plans or plans_of(portfolio),
+        plans=(*(recipe.plans or plans_of(portfolio)), *(one for one in plans if one not in recipe.plans)),
         kept=recipe.kept or kept_of(portfolio),
         whole_units=recipe.whole_units or (portfolio.whole_units and recipe.nonnegative),
         cleaning=recipe.cleaning or ledger.rules_in_use(portfolio),

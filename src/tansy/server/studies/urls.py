@@ -28,6 +28,7 @@ urlpatterns = [
     path("studies/<int:pk>/beside/<int:other>/", compare_api.CompareView.as_view()),
     path("studies/<int:pk>/adjustments/", adjust_api.StudyAdjustmentsView.as_view()),
     path("studies/<int:pk>/adjustments/file/", adjust_api.AdjustmentFileView.as_view()),
+    path("studies/<int:pk>/take/<int:other>/", adjust_api.TakeView.as_view()),
     path("studies/<int:pk>/adjusted/", adjust_api.AdjustedNodesView.as_view()),
     path("portfolios/<int:pk>/adjustments/", adjust_api.AdjustmentsView.as_view()),
     path("portfolios/<int:pk>/adjustments/undo/", adjust_api.UndoView.as_view()),

@@ -30,6 +30,15 @@ const CHANGES: { value: Schema['DriverChangeEnum']; label: string }[] = [
   { value: 'percent', label: 'changes by %' },
 ];
 
+/** What a plan of a driver says, as it was typed. */
+export function driverWords(plan: Schema['PlanRequest']): string {
+  const how = CHANGES.find((one) => one.value === plan.change)?.label.replace(' %', '') ?? '';
+  const unit = plan.change === 'percent' ? ' %' : '';
+  const of = Object.values(plan.where ?? {}).join(' × ') || 'all series';
+  const since = plan.first ? `${plan.first} to ` : 'until ';
+  return `${plan.name} of ${of} ${how} ${plan.amount}${unit}, ${since}${plan.last}`;
+}
+
 export function DriverFields({
   load,
   names,

@@ -1,7 +1,7 @@
 /** What planners know that history does not say: products to come and to go, codes that follow others, events, public
  * holidays, prices and promotions to come. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useId, useState } from 'react';
+import { useState } from 'react';
 import { useParams } from 'react-router';
 import { ApiError, api, body, type Schema } from '../../api/client';
 import { portfolios } from '../../api/queries';
@@ -11,6 +11,7 @@ import { Empty, Failed, Loading } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 import { Countries, DriverFields } from './driver-fields';
 import { type Entries, type Kind, namesOf, planOf } from './entries';
+import { Field } from './field';
 import { plans } from './queries';
 
 const KINDS: { value: Kind; label: string }[] = [
@@ -254,45 +255,5 @@ function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; lo
         {add.isSuccess && <output className="text-accent">Kept: {add.data.words}.</output>}
       </div>
     </form>
-  );
-}
-
-function Field({
-  label,
-  value,
-  placeholder,
-  error,
-  list,
-  onChange,
-}: {
-  list: string | undefined;
-  label: string;
-  value: string;
-  placeholder: string;
-  error: string | undefined;
-  onChange: (value: string) => void;
-}) {
-  const id = useId();
-  return (
-    <span className="block text-[13px]">
-      <label htmlFor={id} className="block pb-1">
-        {label}
-      </label>
-      <input
-        id={id}
-        list={list}
-        className={`input input-sm w-full ${error ? 'input-error' : ''}`}
-        value={value}
-        placeholder={placeholder}
-        aria-invalid={error !== undefined}
-        aria-describedby={error ? `${id}-error` : undefined}
-        onChange={(event) => onChange(event.target.value)}
-      />
-      {error && (
-        <span id={`${id}-error`} role="alert" className="block max-w-[28ch] pt-1 text-error">
-          {error}
-        </span>
-      )}
-    </span>
   );
 }

@@ -1,6 +1,6 @@
 /** Two studies beside each other, over the periods that both forecast. */
 import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query';
-import { useMemo } from 'react';
+import { useMemo, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { Chart } from '../../charts/chart';
@@ -11,6 +11,7 @@ import { count, fixed, signed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { Take } from './take';
 
 const compared = (one: number, other: number, level: number) =>
   queryOptions({
@@ -174,6 +175,7 @@ function Levels({ found, onLevel }: { found: Found; onLevel: (level: number) => 
 
 function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
   const level = found.levels[found.level];
+  const [taken, setTaken] = useState<Schema['ComparedNode'] | null>(null);
   return (
     <section aria-labelledby="nodes">
       <div className="mb-1 flex items-center">
@@ -194,6 +196,7 @@ function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
             <th className="num">{nameOf(found.other)}</th>
             <th className="num">Difference</th>
             <th className="num">%</th>
+            <th aria-label="Take" />
           </tr>
         </thead>
         <tbody>
@@ -211,10 +214,21 @@ function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
               <td className="num">{fixed(node.other, 0)}</td>
               <td className="num font-semibold">{signed(node.difference, 0)}</td>
               <td className="num">{percent(node.percent)}</td>
+              <td>
+                <button
+                  type="button"
+                  className="btn btn-xs"
+                  aria-label={`Take ${node.name} into ${nameOf(found.one)}`}
+                  onClick={() => setTaken(node)}
+                >
+                  Take
+                </button>
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {taken && <Take node={taken} one={found.one} other={found.other} close={() => setTaken(null)} />}
     </section>
   );
 }

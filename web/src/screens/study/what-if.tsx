@@ -2,11 +2,15 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
-import { studies } from '../../api/queries';
+import { portfolios, studies } from '../../api/queries';
 import { Dialog } from '../../ui/dialog';
 import { Failed, Loading } from '../../ui/states';
+import { DriverFields, driverWords } from '../plans/driver-fields';
+import { type Entries, namesOf, planOf } from '../plans/entries';
+import { Field } from '../plans/field';
 
 type Study = Schema['Study'];
+type Plan = Schema['PlanRequest'];
 
 export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: number; close: () => void }) {
   const client = useQueryClient();
@@ -25,12 +29,13 @@ export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: n
   useEffect(() => {
     if (recipe.data !== undefined) setText((before) => before ?? String(recipe.data));
   }, [recipe.data]);
+  const [plans, setPlans] = useState<Plan[]>([]);
   const run = useMutation({
     mutationFn: () =>
       body(
         api.POST('/api/portfolios/{id}/studies/', {
           params: { path: { id: portfolio } },
-          body: { recipe: text ?? '', name },
+          body: { recipe: text ?? '', name, plans },
         }),
       ),
     onSuccess: () => {
@@ -74,6 +79,7 @@ export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: n
               onChange={(event) => setText(event.target.value)}
             />
           </label>
+          <Drivers portfolio={portfolio} plans={plans} setPlans={setPlans} />
           {run.isError && (
             <p role="alert" className="text-error">
               {run.error.message}
@@ -90,6 +96,76 @@ export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: n
         </form>
       )}
     </Dialog>
+  );
+}
+
+/** Prices and promotions as they would be in this study alone. */
+function Drivers({
+  portfolio,
+  plans,
+  setPlans,
+}: {
+  portfolio: number;
+  plans: Plan[];
+  setPlans: (plans: Plan[]) => void;
+}) {
+  const load = useQuery(portfolios).data?.find((one) => one.id === portfolio)?.load;
+  const [entries, setEntries] = useState<Entries>({});
+  const drivers = load?.driver_names.filter((name) => name !== 'stock') ?? [];
+  if (!load || drivers.length === 0) return null;
+  const names = namesOf(load);
+  const whole = entries.amount?.trim() && entries.last?.trim();
+  return (
+    <details>
+      <summary className="cursor-pointer text-second">
+        Other prices or promotions, in this study alone
+      </summary>
+      <div className="mt-2 space-y-2">
+        <DriverFields
+          load={load}
+          names={names}
+          entries={entries}
+          onChange={setEntries}
+          noDriver={undefined}
+          field={(name, label, placeholder = '') => (
+            <Field
+              label={label}
+              placeholder={placeholder}
+              value={entries[name] ?? ''}
+              error={undefined}
+              onChange={(value) => setEntries({ ...entries, [name]: value })}
+            />
+          )}
+        />
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={!whole}
+          onClick={() => {
+            setPlans([...plans, planOf('driver', names, { driver: drivers[0], ...entries })]);
+            setEntries({ driver: entries.driver });
+          }}
+        >
+          Put it in
+        </button>
+        <ul>
+          {plans.map((plan, k) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: the order is all that tells equal ones apart
+            <li key={k} className="flex items-center gap-2">
+              {driverWords(plan)}
+              <button
+                type="button"
+                className="btn btn-xs"
+                aria-label={`Leave out: ${driverWords(plan)}`}
+                onClick={() => setPlans(plans.filter((_, j) => j !== k))}
+              >
+                Leave out
+              </button>
+            </li>
+          ))}
+        </ul>
+      </div>
+    </details>
   );
 }
 
