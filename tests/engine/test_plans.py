@@ -292,6 +292,7 @@ def test_what_cannot_be_right_is_said_at_its_field(entries: dict[str, Any], fiel
 @pytest.mark.parametrize(
     ("entries", "field"),
     [
+        ({"kind": "holidays", "of": "DE", "name": "price"}, "name"),
         ({"kind": "driver", "name": "weather", "last": AHEAD[1], "amount": 1}, "name"),
         ({"kind": "driver", "name": "price", "where": {"product": "Q"}, "last": AHEAD[1], "amount": 1}, "where"),
         ({"kind": "driver", "name": "price", "where": {"colour": "red"}, "last": AHEAD[1], "amount": 1}, "where"),

@@ -356,14 +356,20 @@ def test_a_part_of_one_study_is_taken_into_another(client: APIClient, done: Stud
     others = np.setdiff1d(np.arange(first.graph.n_aggregates, first.graph.n_nodes), below)
     np.testing.assert_array_equal(taken.mean[others], first.mean[others])
     assert "nothing to take" in client.post(address, body, format="json").json()["detail"]
-    assert client.post(address, {**body, "by_series": True}, format="json").status_code == 201
+    made = client.post(address, {**body, "by_series": True}, format="json")
+    assert made.status_code == 201 and made.json()["node"] == herbs
     each = adjustments.adjusted(done).forecast
     place = [second.graph.position[first.graph.ids[i]] for i in below.tolist()]
     np.testing.assert_allclose(each.mean[below], second.mean[place], rtol=1e-9, atol=1e-9)
+    last = made.json()["kept"][0]
+    listed = client.get(f"/api/portfolios/{done.portfolio_id}/adjustments/").json()["adjustments"]
+    assert len({one["act"] for one in listed}) == 2
     # over the study that it came from it changes nothing
     np.testing.assert_allclose(adjustments.adjusted(flat).mean, second.mean, rtol=1e-9, atol=1e-9)
-    for _ in range(2):
-        client.post(f"/api/portfolios/{done.portfolio_id}/adjustments/undo/")
+    assert client.delete(f"/api/adjustments/{last}/?act=true").status_code == 204
+    np.testing.assert_array_equal(adjustments.adjusted(done).mean, taken.mean)
+    assert client.delete(f"/api/adjustments/{last}/?act=true").status_code == 409
+    client.post(f"/api/portfolios/{done.portfolio_id}/adjustments/undo/")
     np.testing.assert_array_equal(adjustments.adjusted(done).mean, first.mean)
 
 

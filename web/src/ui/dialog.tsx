@@ -23,7 +23,7 @@ export function Dialog({
       aria-label={title}
       onClose={close}
     >
-      <div className="modal-box border border-rule">
+      <div className="modal-box max-h-[84vh] border border-rule">
         <h2 className="mb-3 text-base font-semibold">{title}</h2>
         {children}
       </div>

@@ -24,7 +24,10 @@ def names_of_calendar(plans: Iterable[Plan]) -> list[str]:
 
 def with_calendar(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> Panel:
     """The panel with each planned event as a driver that is 1 in its periods, and each calendar of public holidays as
-    one of how many fall in a period; for all series, and known for `leads` periods ahead at least. Read only."""
+    one of how many fall in a period; for all series, and known for `leads` periods ahead at least. Read only.
+
+    Raises PlanError where a period is none, or the history has a driver of a calendar's name.
+    """
     events = {plan.name: _periods(plan, panel) for plan in plans if isinstance(plan, Event)}
     calendars = [plan for plan in plans if isinstance(plan, Holidays)]
     if not events and not calendars:
@@ -38,6 +41,8 @@ def with_calendar(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> Pane
         row[[n - first for n in found if 0 <= n - first < length]] = 1.0
         drivers[name] = np.broadcast_to(row, (panel.n_series, length))
     for plan in calendars:
+        if plan.name in panel.drivers:
+            raise PlanError("name", f"The history has a driver {plan.name!r} of its own; name the calendar otherwise.")
         row = holidays_in(plan.of, timeline.frequency, first, length)
         drivers[plan.name] = np.broadcast_to(row, (panel.n_series, length))
     return replace(panel, drivers=drivers)

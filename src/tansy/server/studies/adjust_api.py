@@ -191,7 +191,7 @@ class TakeView(APIView):
         asked = adjustments.taken(study, source, data["nodes"], data["by_series"], data["reason"].strip())
         tried = adjustments.try_out(study, asked)
         kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
-        answer = _told(study, tried, [row.pk for row in kept])
+        answer = _told(study, tried, [row.pk for row in kept], node_at(study.pk, data["nodes"][0]).position)
         return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
 
 
@@ -232,9 +232,10 @@ class AdjustmentFileView(APIView):
         return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
 
 
-def _told(study: Study, tried: adjustments.Tried, kept: list[int]) -> dict[str, Any]:
+def _told(study: Study, tried: adjustments.Tried, kept: list[int], at: int | None = None) -> dict[str, Any]:
+    """at: the node that is told of, that of the first adjustment without."""
     statistical, before, after = tried.before.statistical, tried.before.mean, tried.after
-    graph, node = statistical.graph, tried.placed[0].node
+    graph, node = statistical.graph, tried.placed[0].node if at is None else at
     levels = Result.objects.only("band_levels").get(study=study).band_levels
     apart = Differences.of(before, after, graph.level_of, len(graph.levels))
     largest = apart.largest(_MOST_MOVERS, apart.moved > 0.0)
@@ -366,10 +367,17 @@ class RedoView(APIView):
 
 
 class AdjustmentView(APIView):
-    @extend_schema(responses={204: None})
+    @extend_schema(
+        parameters=[OpenApiParameter("act", bool, description="With all that was done at once with it.")],
+        responses={204: None},
+    )
     def delete(self, request: Request, pk: int) -> Response:
         """Withdraw an adjustment; it stays listed."""
-        adjustments.withdraw(get_object_or_404(AdjustmentRow, pk=pk), request.user)
+        row = get_object_or_404(AdjustmentRow, pk=pk)
+        if request.query_params.get("act") == "true":
+            adjustments.withdraw_act(row, request.user)
+        else:
+            adjustments.withdraw(row, request.user)
         return Response(status=status.HTTP_204_NO_CONTENT)
 
 

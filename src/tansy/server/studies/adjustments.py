@@ -308,6 +308,15 @@ def withdraw(row: AdjustmentRow, user: Any) -> None:
         raise Conflict("This adjustment does not stand any more.")
 
 
+def withdraw_act(row: AdjustmentRow, user: Any) -> int:
+    """All that was done at once with an adjustment and stands; how many. Raises Conflict where nothing does."""
+    own = AdjustmentRow.objects.filter(portfolio=row.portfolio_id, act=row.act, withdrawn_at=None)
+    changed = own.update(withdrawn_at=timezone.now(), withdrawn_by=user, undone=False)
+    if not changed:
+        raise Conflict("None of these adjustments stands any more.")
+    return changed
+
+
 def decide_again(row: AdjustmentRow, study: Study, user: Any) -> AdjustmentRow:
     """Keep an adjustment over a forecast that has moved: the same change, made anew on this study."""
     with transaction.atomic():

@@ -1,14 +1,18 @@
 /** All adjustments of a portfolio, what became of them in a study, and those that wait for a decision. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Fragment, useState } from 'react';
 import { Link } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { fixed, signed, when } from '../../ui/format';
+import { count, fixed, signed, when } from '../../ui/format';
 import { Failed } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { FromFile } from './from-file';
 import { adjustments, forecastChanged } from './queries';
 
 type Adjustment = Schema['Adjustment'];
+
+/** Of what was done at once, as in a file or from another study; the others are shown when asked for. */
+const SHOWN_OF_ACT = 4;
 
 const STATES: Record<string, string> = {
   laid: 'laid over the forecast',
@@ -20,16 +24,23 @@ const STATES: Record<string, string> = {
 export function Adjustments({ portfolio, study }: { portfolio: number; study: number }) {
   const found = useQuery(adjustments(portfolio, study));
   const client = useQueryClient();
+  const [open, setOpen] = useState<number[]>([]);
   const decide = useMutation({
-    mutationFn: async ({ id, keep }: { id: number; keep: boolean }) => {
+    mutationFn: async ({ id, keep, act = false }: { id: number; keep: boolean; act?: boolean }) => {
       if (keep)
         await body(api.POST('/api/adjustments/{id}/decide/', { params: { path: { id }, query: { study } } }));
-      else await body(api.DELETE('/api/adjustments/{id}/', { params: { path: { id } } }));
+      else await body(api.DELETE('/api/adjustments/{id}/', { params: { path: { id }, query: { act } } }));
     },
     onSettled: () => forecastChanged(client),
   });
   if (found.isError) return <Failed error={found.error} retry={() => void found.refetch()} />;
   const rows = found.data?.adjustments ?? [];
+  const sizes = new Map<number, number>();
+  const shown = rows.filter((one) => {
+    const place = (sizes.get(one.act) ?? 0) + 1;
+    sizes.set(one.act, place);
+    return place <= SHOWN_OF_ACT || one.state === 'left' || open.includes(one.act);
+  });
   const waiting = rows.filter((one) => one.state === 'left');
   return (
     <section aria-labelledby="adjustments">
@@ -92,57 +103,80 @@ export function Adjustments({ portfolio, study }: { portfolio: number; study: nu
                 </tr>
               </thead>
               <tbody>
-                {rows.map((one) => (
-                  <tr
-                    key={one.id}
-                    className={one.state === 'laid' || one.state === 'left' ? '' : 'text-second'}
-                  >
-                    <td>
-                      {one.node ? (
-                        <Link
-                          className="hover:underline"
-                          to={`/p/${portfolio}/s/${study}/series/${one.node}`}
-                        >
-                          {one.name}
-                        </Link>
-                      ) : (
-                        one.name
-                      )}
-                    </td>
-                    <td>{one.words}</td>
-                    <td className="num">{fixed(one.before, 0)}</td>
-                    <td className="num">{changeOf(one)}</td>
-                    <td>{one.reason}</td>
-                    <td className="whitespace-nowrap">
-                      {one.made_by}, {when(one.made_at)}
-                    </td>
-                    <td>
-                      {STATES[one.state] ?? one.state}
-                      {one.problem && <span className="block text-xs text-error">{one.problem}</span>}
-                    </td>
-                    <td className="whitespace-nowrap">
-                      {one.state === 'left' && one.node && (
-                        <button
-                          type="button"
-                          className="btn btn-xs btn-ghost"
-                          disabled={decide.isPending}
-                          onClick={() => decide.mutate({ id: one.id, keep: true })}
-                        >
-                          Keep
-                        </button>
-                      )}
-                      {(one.state === 'left' || one.state === 'laid') && (
-                        <button
-                          type="button"
-                          className="btn btn-xs btn-ghost"
-                          disabled={decide.isPending}
-                          onClick={() => decide.mutate({ id: one.id, keep: false })}
-                        >
-                          Withdraw
-                        </button>
-                      )}
-                    </td>
-                  </tr>
+                {shown.map((one, i) => (
+                  <Fragment key={one.id}>
+                    <tr className={one.state === 'laid' || one.state === 'left' ? '' : 'text-second'}>
+                      <td>
+                        {one.node ? (
+                          <Link
+                            className="hover:underline"
+                            to={`/p/${portfolio}/s/${study}/series/${one.node}`}
+                          >
+                            {one.name}
+                          </Link>
+                        ) : (
+                          one.name
+                        )}
+                      </td>
+                      <td>{one.words}</td>
+                      <td className="num">{fixed(one.before, 0)}</td>
+                      <td className="num">{changeOf(one)}</td>
+                      <td>{one.reason}</td>
+                      <td className="whitespace-nowrap">
+                        {one.made_by}, {when(one.made_at)}
+                      </td>
+                      <td>
+                        {STATES[one.state] ?? one.state}
+                        {one.problem && <span className="block text-xs text-error">{one.problem}</span>}
+                      </td>
+                      <td className="whitespace-nowrap">
+                        {one.state === 'left' && one.node && (
+                          <button
+                            type="button"
+                            className="btn btn-xs btn-ghost"
+                            disabled={decide.isPending}
+                            onClick={() => decide.mutate({ id: one.id, keep: true })}
+                          >
+                            Keep
+                          </button>
+                        )}
+                        {(one.state === 'left' || one.state === 'laid') && (
+                          <button
+                            type="button"
+                            className="btn btn-xs btn-ghost"
+                            disabled={decide.isPending}
+                            onClick={() => decide.mutate({ id: one.id, keep: false })}
+                          >
+                            Withdraw
+                          </button>
+                        )}
+                      </td>
+                    </tr>
+                    {shown[i + 1]?.act !== one.act && (sizes.get(one.act) ?? 0) > SHOWN_OF_ACT && (
+                      <tr className="text-second">
+                        <td colSpan={8}>
+                          {count(sizes.get(one.act) ?? 0)} were made at once.{' '}
+                          {!open.includes(one.act) && (
+                            <button
+                              type="button"
+                              className="btn btn-xs btn-ghost"
+                              onClick={() => setOpen([...open, one.act])}
+                            >
+                              Show all
+                            </button>
+                          )}
+                          <button
+                            type="button"
+                            className="btn btn-xs btn-ghost"
+                            disabled={decide.isPending}
+                            onClick={() => decide.mutate({ id: one.id, keep: false, act: true })}
+                          >
+                            Withdraw all
+                          </button>
+                        </td>
+                      </tr>
+                    )}
+                  </Fragment>
                 ))}
               </tbody>
             </table>

@@ -68,7 +68,7 @@ export function DriverFields({
         <label className="block text-[13px]">
           <span className="block pb-1">Driver</span>
           <select
-            className="select select-sm"
+            className="select select-sm w-[150px]"
             value={entries.driver ?? drivers[0]}
             onChange={(event) => onChange({ ...entries, driver: event.target.value })}
           >
@@ -85,7 +85,7 @@ export function DriverFields({
         <label className="block text-[13px]">
           <span className="block pb-1">How</span>
           <select
-            className="select select-sm"
+            className="select select-sm w-[150px]"
             value={entries.change ?? 'set'}
             onChange={(event) => onChange({ ...entries, change: event.target.value })}
           >

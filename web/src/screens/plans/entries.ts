@@ -44,7 +44,7 @@ export function planOf(kind: Kind, keys: string[], entries: Entries): Schema['Pl
         .split(/[,;\s]+/)
         .filter(Boolean),
     };
-  if (kind === 'holidays') return { kind, of: text('of').toUpperCase() };
+  if (kind === 'holidays') return { kind, of: text('of').toUpperCase(), name: text('name') || 'holiday' };
   if (kind === 'driver')
     return {
       kind,

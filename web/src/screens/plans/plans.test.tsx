@@ -83,7 +83,7 @@ describe('plans', () => {
         change: 'set',
         amount: 4.5,
       },
-      { kind: 'holidays', of: 'DE-BY' },
+      { kind: 'holidays', of: 'DE-BY', name: 'holiday' },
     ]);
   });
 

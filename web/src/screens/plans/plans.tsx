@@ -37,7 +37,7 @@ export function PlansScreen() {
   if (found.isError) return <Failed error={found.error} retry={() => void found.refetch()} />;
   return (
     <Page title="Intake › Plans" actions={<IntakeTabs portfolio={portfolio} />}>
-      <div className="max-w-[980px] space-y-5 p-[18px]">
+      <div className="max-w-[1120px] space-y-5 p-[18px]">
         <p className="max-w-prose text-second">
           What history cannot know. The next study takes these plans into its recipe; history itself stays as
           it was received.
@@ -223,9 +223,10 @@ function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; lo
         <div className="flex flex-wrap items-start gap-4">
           {field('of', 'Country, or country and region', 'DE-BY', 'of', 'calendars')}
           <Countries id="calendars" />
+          {field('name', 'Name of the driver', 'holiday')}
           <p className="max-w-[52ch] pt-5 text-[13px] text-second">
-            They become a driver, holiday: how many fall in a period. Of days, the one before and the one
-            after count too.
+            They become a driver: how many fall in a period. Of days, the one before and the one after count
+            too.
           </p>
         </div>
       )}

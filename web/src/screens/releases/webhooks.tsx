@@ -49,7 +49,7 @@ export function Webhooks({ portfolio }: { portfolio: number }) {
       </h2>
       <p className="mb-2 max-w-[80ch] text-second">
         An address here hears of every release and withdrawal as it happens, signed so that it can tell whom
-        it comes from. What is not heard is sent again, for eight hours.
+        it comes from. What is not heard is sent again, for seven hours.
       </p>
       {make.data && (
         <div role="status" className="mb-3 border-l-[3px] border-accent pl-3">

@@ -56,8 +56,8 @@ export function Take({
         <Choice
           label="Below it"
           options={[
-            { value: 'whole', label: `shared out as ${one.name} has it` },
-            { value: 'series', label: `every series as ${other.name} has it` },
+            { value: 'whole', label: 'shared out as it is now' },
+            { value: 'series', label: 'series by series, as there' },
           ]}
           value={way}
           onChange={setWay}

@@ -73,7 +73,7 @@ export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: n
             <span className="text-second">Recipe</span>
             <textarea
               className="textarea w-full font-mono text-xs leading-snug"
-              rows={16}
+              rows={14}
               spellCheck={false}
               value={text}
               onChange={(event) => setText(event.target.value)}
