@@ -107,6 +107,12 @@ def own_garden(page: Page, files: Path) -> dict[str, int]:
     return _planted(page, files, "Garden to change")
 
 
+@pytest.fixture
+def weighed_garden(page: Page, files: Path) -> dict[str, int]:
+    """A third one, with several studies of the same periods."""
+    return _planted(page, files, "Garden to weigh")
+
+
 def _planted(page: Page, files: Path, name: str) -> dict[str, int]:
     def post(path: str, **sent: Any) -> Any:
         cookies = {one["name"]: one["value"] for one in page.context.cookies()}

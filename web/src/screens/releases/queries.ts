@@ -10,13 +10,14 @@ export const draft = (study: number) =>
 
 export const tokens = queryOptions({ queryKey: ['tokens'], queryFn: () => body(api.GET('/api/tokens/')) });
 
-/** Whom releases of a portfolio are told to. While something is on its way, it is asked again. */
+/** Whom releases of a portfolio are told to. While something is on its way for the
+ * first time or the second, it is asked again. */
 export const webhooks = (portfolio: number) =>
   queryOptions({
     queryKey: ['webhooks', portfolio],
     queryFn: () => body(api.GET('/api/portfolios/{id}/webhooks/', { params: { path: { id: portfolio } } })),
     refetchInterval: ({ state }) =>
-      state.data?.some((one) => one.deliveries[0]?.attempts === 0) ? 1000 : false,
+      state.data?.some(({ deliveries: [last] }) => last?.next_at && last.attempts < 2) ? 2000 : false,
   });
 
 /** A release held against what has come. */

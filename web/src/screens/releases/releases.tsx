@@ -47,6 +47,7 @@ export function Releases() {
     onSettled: () => {
       client.invalidateQueries({ queryKey: releasesQuery(portfolio).queryKey });
       client.invalidateQueries({ queryKey: draftQuery(study ?? 0).queryKey });
+      client.invalidateQueries({ queryKey: ['webhooks'] });
     },
   });
   if (study === undefined) {
@@ -326,6 +327,7 @@ function WithdrawRelease({ release }: { release: Schema['Release'] }) {
       client.invalidateQueries({ queryKey: releasesQuery(release.portfolio).queryKey });
       client.invalidateQueries({ queryKey: ['draft'] });
       client.invalidateQueries({ queryKey: ['released'] });
+      client.invalidateQueries({ queryKey: ['webhooks'] });
     },
   });
   return (
