@@ -19,7 +19,7 @@ from tansy.server.portfolios import corrections as ledger
 from tansy.server.releases import words
 from tansy.server.releases.models import Release
 from tansy.server.studies import running
-from tansy.server.studies.models import Study
+from tansy.server.studies.models import Node, Study
 from tests.garden import FIRST_WEEK, N_WEEKS, SALES
 from tests.server.conftest import hand_in
 from tests.server.test_adjustments import TOTAL, change, ref
@@ -78,12 +78,18 @@ def test_measures_are_those_of_the_published_file(
 
     weeks = [label(FIRST_WEEK + N_WEEKS + h, "W") for h in range(CAME)]
     error: dict[str, list[float]] = defaultdict(lambda: [0.0] * 8)
+    by_series: dict[str, list[float]] = defaultdict(lambda: [0.0, 0.0])
+    by_week: dict[str, dict[str, float]] = defaultdict(lambda: dict.fromkeys(weeks, 0.0))
     for row in rows:
         if row["period"] not in weeks:
             continue
         t = FIRST_WEEK + N_WEEKS + weeks.index(row["period"])
         actual = summed(sold, row["product"], row["store"], row["period"])
         naive = summed(history, row["product"], row["store"], label(t - 52, "W"))
+        by_week[row["level"]][row["period"]] += actual - row["forecast"]
+        if row["level"] == "product × store":
+            by_series[row["node"]][0] += abs(actual - row["forecast"])
+            by_series[row["node"]][1] += actual
         own = error[row["level"]]
         own[0] += abs(actual - row["forecast"])
         own[1] += abs(actual - row["statistical"])
@@ -100,6 +106,8 @@ def test_measures_are_those_of_the_published_file(
         assert level["wape_statistical"] == pytest.approx(100 * statistical / volume)
         assert level["bias"] == pytest.approx(100 * signed / volume)
         assert level["gain"] == pytest.approx(100 * (1 - absolute / naive))
+        missed = list(by_week[level["name"]].values())
+        assert level["tracking"] == pytest.approx(sum(missed) / (sum(map(abs, missed)) / CAME))
         held = {one["level"]: one["share"] for one in level["held"]}
         assert held[80.0] == pytest.approx(in80 / n) and held[95.0] == pytest.approx(in95 / n)
     total = [row for row in rows if row["level"] == "all × all" and row["period"] in weeks]
@@ -118,6 +126,14 @@ def test_measures_are_those_of_the_published_file(
     plant = next(row for row in rows if (row["product"], row["store"], row["period"]) == ("P4", "S1", weeks[1]))
     actual = sold[("P4", "S1", weeks[1])]
     assert by_reason["closed"]["gained"] == pytest.approx(abs(actual - plant["statistical"]) - actual)
+    kinds = track["kinds"]  # each series is of one
+    assert sum(one["n_nodes"] for one in kinds) == 18
+    for one in kinds:
+        own = Node.objects.filter(study=release.study, level=8, kind__endswith=one["name"])
+        names = own.values_list("name", flat=True)
+        assert len(names) == one["n_nodes"]
+        absolute, volume = (sum(by_series[name][k] for name in names) for k in range(2))
+        assert one["wape"] == pytest.approx(100 * absolute / volume)
     assert [one["name"] for one in track["by_planner"]] == ["ines"]
     assert track["by_planner"][0]["gained"] == pytest.approx(sum(one["gained"] for one in track["by_reason"]))
 

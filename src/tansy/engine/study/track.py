@@ -32,9 +32,10 @@ class Released:
 
 @dataclass(frozen=True, eq=False)
 class Sums:
-    """Of cells whose actual has come, per level and lead, [levels, H]: how many, their volume, absolute errors of the
-    forecast, of the statistical one and of the naive one (over cells that it has; `naive_error` of the forecast over
-    the same), and errors with their sign, actual minus forecast. held: [levels, H, bands], widest first."""
+    """Of cells whose actual has come, per level (or other part) and lead, [levels, H]: how many, their volume, absolute
+    errors of the forecast, of the statistical one and of the naive one (over cells that it has; `naive_error` of the
+    forecast over the same), and errors with their sign, actual minus forecast. held: [levels, H, bands], widest
+    first."""
 
     count: Floats
     volume: Floats
@@ -49,13 +50,15 @@ class Sums:
 @dataclass(frozen=True)
 class Measures:
     """In percent of the volume that came; bias is actual minus forecast. gain: of the absolute error over the seasonal
-    naive's, on what both forecast. held: share inside each band, widest first. None where nothing has come."""
+    naive's, on what both forecast. held: share inside each band, widest first. tracking: the signal of the sum of the
+    errors, period by period. None where nothing has come."""
 
     wape: float | None
     wape_statistical: float | None
     bias: float | None
     gain: float | None
     held: tuple[float | None, ...]
+    tracking: float | None
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,11 +87,18 @@ class Left:
 @dataclass(frozen=True)
 class Help:
     """What a change brought: absolute error before it less that after it, in units, over its periods that have come.
-    error: before it."""
+    error: before it. signed: sum of actual minus what it was changed to."""
 
     periods: int
     gained: float
     error: float
+    signed: float = 0.0
+
+    @property
+    def tracking(self) -> float | None:
+        """Sum of what was missed after it over its mean size: near `periods`, always missed to one side."""
+        size = (self.error - self.gained) / self.periods if self.periods else 0.0
+        return self.signed / size if size > 0.0 else None
 
     @property
     def percent(self) -> float | None:
@@ -126,15 +136,17 @@ def actuals(graph: Graph, then: Panel, now: Panel, first: int, horizon: int) -> 
     return _summed(graph, found)
 
 
-def sums(released: Released, came: Floats) -> Sums:
-    """came: [nodes, H], what `actuals` found."""
-    graph = released.graph
-    firsts = [level.first for level in graph.levels]
+def sums(released: Released, came: Floats, parts: Sequence[Integers] | None = None) -> Sums:
+    """came: [nodes, H], what `actuals` found. parts: nodes of each, instead of those of each level."""
+    firsts = [level.first for level in released.graph.levels]
     known = ~np.isnan(came)
     benchmarked = known & ~np.isnan(released.naive)
 
     def by_level(values: Floats, where: NDArray[np.bool_]) -> Floats:
-        return np.asarray(np.add.reduceat(np.where(where, values, 0.0), firsts, axis=0))
+        own = np.where(where, values, 0.0)
+        if parts is not None:
+            return np.stack([own[part].sum(axis=0) for part in parts])
+        return np.asarray(np.add.reduceat(own, firsts, axis=0))
 
     error = came - released.forecast
     n_bands = released.quantiles.shape[1] // 2
@@ -166,12 +178,14 @@ def measures(found: Sums, level: int, leads: slice) -> Measures:
         return 100.0 * of(part) / volume if volume > 0.0 else None
 
     held = found.held[level, leads].sum(axis=0)
+    errors = np.where(found.count[level, leads] > 0.0, found.signed[level, leads], np.nan)
     return Measures(
         percent(found.error),
         percent(found.statistical),
         percent(found.signed),
         100.0 * (1.0 - of(found.naive_error) / naive_error) if naive_error > 0.0 else None,
         tuple(float(one) / count if count else None for one in held),
+        float(tracking_signal(errors[None])[0]) if count else None,
     )
 
 
@@ -220,12 +234,18 @@ def helped(before: Sequence[float], after: Sequence[float], leads: Sequence[int]
     was, now, y = np.asarray(before), np.asarray(after), came[list(leads)]
     known = ~np.isnan(y)
     missed = float(np.abs(y - was)[known].sum())
-    return Help(int(known.sum()), missed - float(np.abs(y - now)[known].sum()), missed)
+    after_it = (y - now)[known]
+    return Help(int(known.sum()), missed - float(np.abs(after_it).sum()), missed, float(after_it.sum()))
 
 
 def together(parts: Mapping[str, list[Help]]) -> dict[str, Help]:
     """By reason, or by planner."""
     return {
-        name: Help(sum(one.periods for one in of), sum(one.gained for one in of), sum(one.error for one in of))
+        name: Help(
+            sum(one.periods for one in of),
+            sum(one.gained for one in of),
+            sum(one.error for one in of),
+            sum(one.signed for one in of),
+        )
         for name, of in parts.items()
     }

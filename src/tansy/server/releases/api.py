@@ -136,6 +136,9 @@ class TrackMeasuresSerializer(serializers.Serializer):
     bias = serializers.FloatField(allow_null=True)
     gain = serializers.FloatField(allow_null=True)
     held = HeldSerializer(many=True)
+    tracking = serializers.FloatField(
+        allow_null=True, help_text="Sum of the errors of the whole, by period, over their mean size."
+    )
 
 
 class TrackLevelSerializer(TrackMeasuresSerializer):
@@ -158,6 +161,7 @@ class HelpSerializer(serializers.Serializer):
     periods = serializers.IntegerField()
     gained = serializers.FloatField()
     percent = serializers.FloatField(allow_null=True)
+    tracking = serializers.FloatField(allow_null=True, help_text="Of what was missed after it.")
     brought = serializers.CharField(help_text="The same in words.")
 
 
@@ -192,6 +196,7 @@ class TrackSerializer(serializers.Serializer):
     n_came = serializers.IntegerField(help_text="Periods of which actuals have come.")
     sentence = serializers.CharField(help_text="What a manager is told of it.")
     levels = TrackLevelSerializer(many=True)
+    kinds = TrackLevelSerializer(many=True, help_text="Of the series of each kind of demand.")
     leads = TrackLeadSerializer(many=True)
     adjustments = AdjustmentHelpSerializer(many=True)
     by_reason = NamedHelpSerializer(many=True)

@@ -29,6 +29,7 @@ from tansy.server.studies.models import Node, Study, node_at, unpack
 from tansy.server.studies.services import prepared_of
 
 Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
 
 MOST_BESIDE = 6
 """Releases that are shown side by side, the newest."""
@@ -36,11 +37,13 @@ MOST_BESIDE = 6
 
 @dataclass(frozen=True, eq=False)
 class Tracked:
-    """A release, and what has come of it: came [nodes, H]."""
+    """A release, and what has come of it: came [nodes, H]. kinds: the series of each kind of demand as the study of the
+    release had it, one kind a series."""
 
     release: Release
     released: engine.Released
     came: Floats
+    kinds: dict[str, Integers]
 
 
 def tracked(release: Release) -> Tracked:
@@ -71,7 +74,19 @@ def _tracked(pk: int, load: int, corrections: tuple[int, ...]) -> Tracked:
     newest = Load.objects.get(pk=load)
     judged = ledger.standing(newest).judged(panel_of(newest)) if corrections else panel_of(newest)
     now = _with_its_plans(judged, prepared)
-    return Tracked(release, released, engine.actuals(graph, then, now, released.first, horizon))
+    came = engine.actuals(graph, then, now, released.first, horizon)
+    return Tracked(release, released, came, _kinds(release.study, graph.n_aggregates))
+
+
+def _kinds(study: Study, first: int) -> dict[str, Integers]:
+    """Whether a series has a season says little of how it is forecast: that it is ended, new or sold in season only,
+    and else how its demand comes, does."""
+    found: dict[str, list[int]] = {}
+    own = Node.objects.filter(study=study, position__gte=first).order_by("position").values_list("position", "kind")
+    for position, words_of in own:
+        kinds = [kind for kind in words_of.split(", ") if kind != "seasonal"]
+        found.setdefault(kinds[0] if kinds else "seasonal", []).append(position)
+    return {kind: np.array(nodes, dtype=np.int64) for kind, nodes in sorted(found.items())}
 
 
 def _with_its_plans(panel: Panel, prepared: Prepared) -> Panel:
@@ -91,6 +106,7 @@ def report(found: Tracked) -> dict[str, Any]:
     """What the Track page shows of a release."""
     release, released, graph = found.release, found.released, found.released.graph
     sums = engine.sums(released, found.came)
+    of_kinds = engine.sums(released, found.came, list(found.kinds.values()))
     periods = release.study.load.timeline.after(len(release.total)).labels
     came = np.nonzero(sums.count.sum(axis=0) > 0.0)[0]
     bands = _bands(_lower(release))
@@ -104,6 +120,10 @@ def report(found: Tracked) -> dict[str, Any]:
         "levels": [
             {"name": level.name, "n_nodes": level.n_nodes, **_measures(sums, k, slice(None), bands)}
             for k, level in enumerate(graph.levels)
+        ],
+        "kinds": [
+            {"name": kind, "n_nodes": len(nodes), **_measures(of_kinds, k, slice(None), bands)}
+            for k, (kind, nodes) in enumerate(found.kinds.items())
         ],
         "leads": [
             {"period": periods[h], **_measures(sums, -1, slice(h, h + 1), bands), **_total(found, h)}
@@ -161,7 +181,10 @@ def _help(laid: dict[str, Any], position: dict[str, int], came: Floats) -> engin
 
 
 def _helped(one: engine.Help) -> dict[str, Any]:
-    return {"periods": one.periods, "gained": one.gained, "percent": one.percent, "brought": words.brought(one)}
+    return {
+        "periods": one.periods, "gained": one.gained, "percent": one.percent, "tracking": one.tracking,
+        "brought": words.brought(one),
+    }  # fmt: skip
 
 
 def _grouped(laid: list[dict[str, Any]], helps: list[engine.Help], by: str) -> list[dict[str, Any]]:

@@ -11,6 +11,7 @@ const measures = (wape: number | null): Omit<Schema['TrackLevel'], 'name' | 'n_n
   bias: wape === null ? null : -2.5,
   gain: wape === null ? null : 12.4,
   held: [{ level: 80, share: wape === null ? null : 0.79 }],
+  tracking: wape === null ? null : 3.25,
 });
 
 const track: Schema['Track'] = {
@@ -24,6 +25,7 @@ const track: Schema['Track'] = {
     { name: 'all', n_nodes: 1, ...measures(4.2) },
     { name: 'product', n_nodes: 40, ...measures(38.1) },
   ],
+  kinds: [{ name: 'erratic', n_nodes: 31, ...measures(41.7) }],
   leads: [{ period: '2026-W44', actual: 90, forecast: 100, naive: 120, ...measures(38.1) }],
   adjustments: [
     {
@@ -34,6 +36,7 @@ const track: Schema['Track'] = {
       periods: 1,
       gained: -12,
       percent: -30,
+      tracking: -1,
       brought: 'did harm: 12 units further off (−30 %)',
     },
     {
@@ -44,6 +47,7 @@ const track: Schema['Track'] = {
       periods: 0,
       gained: 0,
       percent: null,
+      tracking: null,
       brought: 'nothing of it has come yet',
     },
   ],
@@ -53,6 +57,7 @@ const track: Schema['Track'] = {
       periods: 1,
       gained: -12,
       percent: -30,
+      tracking: -1,
       brought: 'did harm: 12 units further off (−30 %)',
     },
   ],
@@ -86,6 +91,8 @@ describe('the track of a release', () => {
     expect(calls.some((call) => call.path === '/api/releases/5/track/')).toBe(true);
     const left = screen.getByRole('region', { name: /Series that left/ });
     expect(within(left).getByRole('link', { name: 'Rue' }).getAttribute('href')).toBe('/p/1/s/3/series/n1');
+    const kinds = screen.getByRole('region', { name: 'By kind of demand' });
+    expect(within(kinds).getByRole('row', { name: /erratic 31 41.7 .*\+3.3$/ })).toBeDefined();
     expect(screen.getAllByText('did harm: 12 units further off (−30 %)')).toHaveLength(2);
     fireEvent.change(screen.getByLabelText('Release'), { target: { value: '2' } });
     expect(await screen.findByText(/R1 from 2026-W43: 1 of 3/)).toBeDefined();

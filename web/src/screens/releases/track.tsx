@@ -95,7 +95,8 @@ function Found({
       {track.n_came > 0 && (
         <>
           <Leads track={track} />
-          <Levels track={track} />
+          <Parts track={track} title="Level by level" first="Level" count="Nodes" parts={track.levels} />
+          <Parts track={track} title="By kind of demand" first="Kind" count="Series" parts={track.kinds} />
           <Helped track={track} />
           <LeftBands track={track} portfolio={portfolio} study={study} />
         </>
@@ -232,34 +233,49 @@ function Leads({ track }: { track: Track }) {
 
 const bandNames = (track: Track) => (track.levels[0]?.held ?? []).map((held) => `In ${held.level} %`);
 
-function Levels({ track }: { track: Track }) {
+function Parts({
+  track,
+  title,
+  first,
+  count: counted,
+  parts,
+}: {
+  track: Track;
+  title: string;
+  first: string;
+  count: string;
+  parts: Schema['TrackLevel'][];
+}) {
   const adjusted = track.adjustments.length > 0;
+  const id = `track-${first.toLowerCase()}`;
   return (
-    <section aria-labelledby="track-levels">
+    <section aria-labelledby={id}>
       <div className="mb-1 flex items-center">
-        <h2 id="track-levels" className="mr-auto text-base font-semibold">
-          Level by level
+        <h2 id={id} className="mr-auto text-base font-semibold">
+          {title}
         </h2>
         <TableOut
-          name={`Levels of R${track.release}`}
-          head={['Level', 'Nodes', ...MEASURES, ...bandNames(track)]}
-          rows={() => track.levels.map((one) => [one.name, one.n_nodes, ...cells(one)])}
+          name={`${title}, R${track.release}`}
+          head={[first, counted, ...MEASURES, ...bandNames(track), 'Tracking signal']}
+          rows={() => parts.map((one) => [one.name, one.n_nodes, ...cells(one), one.tracking])}
         />
       </div>
       <table className="sheet">
         <thead>
           <tr>
-            <th>Level</th>
-            <th className="num">Nodes</th>
+            <th>{first}</th>
+            <th className="num">{counted}</th>
             <Head track={track} adjusted={adjusted} />
+            <th className="num">Tracking</th>
           </tr>
         </thead>
         <tbody>
-          {track.levels.map((one) => (
+          {parts.map((one) => (
             <tr key={one.name}>
               <td>{one.name}</td>
               <td className="num">{count(one.n_nodes)}</td>
               <Shown one={one} adjusted={adjusted} />
+              <td className="num">{signed(one.tracking, 1)}</td>
             </tr>
           ))}
         </tbody>
@@ -313,6 +329,9 @@ function Helped({ track }: { track: Track }) {
                 <tr key={one.name}>
                   <td>{one.name}</td>
                   <td className={one.periods && one.gained < -0.5 ? 'text-error' : ''}>{one.brought}</td>
+                  <td className="text-second" title="Errors after it, added up, over their mean size">
+                    {one.tracking === null ? '' : `tracking ${signed(one.tracking, 1)} of ${one.periods}`}
+                  </td>
                 </tr>
               ))}
             </tbody>
