@@ -47,10 +47,15 @@ def test_a_promotion_is_tried_and_its_part_taken_over(
     other = page.request.get(f"{address}/api/portfolios/{portfolio}/studies/").json()[0]["id"]
 
     # beside each other, and a group taken over, series by series
-    page.goto(f"{base}/compare/{study}/{other}")
+    for row in page.get_by_role("checkbox", name=re.compile("^Compare ")).all():
+        row.check()
+    page.get_by_role("link", name="Compare the two").click()
+    page.wait_for_url(re.compile(rf"/compare/{study}/{other}$"))
     page.get_by_role("button", name=re.compile("^group × all")).click()
     herbs = page.get_by_role("row", name=re.compile("^Herbs × every store"))
     expect(herbs).to_contain_text("+")
+    herbs.get_by_role("button", name=re.compile("^Draw")).click()
+    expect(page.get_by_role("heading", name="Herbs × every store, period by period")).to_be_visible()
     herbs.get_by_role("button", name=re.compile("^Take")).click()
     taking = page.get_by_role("dialog")
     taking.get_by_role("button", name="series by series, as there").click()

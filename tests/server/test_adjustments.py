@@ -268,6 +268,17 @@ def test_what_ifs_stand_beside_each_other_are_renamed_archived_and_deleted(clien
     assert found["nodes"][0]["one"] == pytest.approx(
         one.mean[one.statistical.graph.refs.index(found["nodes"][0]["node"])].sum()
     )
+    herbs = ref(done, "Herbs × every store")
+    asked = {"node": herbs, "also": f"{flat.pk},{done.pk}"}
+    of_herbs = client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", asked).json()
+    own = one.mean[Node.objects.get(study=done, ref=herbs).position]
+    assert of_herbs["name"] == "Herbs × every store" and len(of_herbs["also"]) == 2
+    np.testing.assert_allclose([period["one"] for period in of_herbs["by_period"]], own)
+    assert all(period["also"] == [period["other"], period["one"]] for period in of_herbs["by_period"])
+    assert of_herbs["total"]["difference"] == pytest.approx(sum(p["difference"] for p in of_herbs["by_period"]))
+    for wrong in ("x", "1,2,3,4,5"):
+        assert client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", {"also": wrong}).status_code == 400
+    assert client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", {"also": "999"}).status_code == 404
     assert client.get(f"/api/studies/{done.pk}/beside/{flat.pk}/", {"level": 40}).status_code == 400
     assert client.get(f"/api/studies/{done.pk}/beside/999/").status_code == 404
 

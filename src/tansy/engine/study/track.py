@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
 from tansy.engine.panel import Panel
+from tansy.engine.study.accuracy import over
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -35,7 +36,7 @@ class Sums:
     """Of cells whose actual has come, per level (or other part) and lead, [levels, H]: how many, their volume, absolute
     errors of the forecast, of the statistical one and of the naive one (over cells that it has; `naive_error` of the
     forecast over the same), and errors with their sign, actual minus forecast. held: [levels, H, bands], widest
-    first."""
+    first. tracking: [levels], mean size of the tracking signals of the nodes, NaN where nothing has come."""
 
     count: Floats
     volume: Floats
@@ -45,13 +46,14 @@ class Sums:
     naive_error: Floats
     signed: Floats
     held: Floats
+    tracking: Floats
 
 
 @dataclass(frozen=True)
 class Measures:
     """In percent of the volume that came; bias is actual minus forecast. gain: of the absolute error over the seasonal
-    naive's, on what both forecast. held: share inside each band, widest first. tracking: the signal of the sum of the
-    errors, period by period. None where nothing has come."""
+    naive's, on what both forecast. held: share inside each band, widest first. tracking: mean size of the nodes'
+    tracking signals. None where nothing has come."""
 
     wape: float | None
     wape_statistical: float | None
@@ -149,6 +151,8 @@ def sums(released: Released, came: Floats, parts: Sequence[Integers] | None = No
         return np.asarray(np.add.reduceat(own, firsts, axis=0))
 
     error = came - released.forecast
+    come = np.asarray(known.any(axis=1, keepdims=True))
+    signal = by_level(np.abs(tracking_signal(error))[:, None], come)[:, 0]
     n_bands = released.quantiles.shape[1] // 2
     held = [
         by_level(((came >= released.quantiles[:, b]) & (came <= released.quantiles[:, -1 - b])).astype(float), known)
@@ -163,11 +167,12 @@ def sums(released: Released, came: Floats, parts: Sequence[Integers] | None = No
         by_level(np.abs(error), benchmarked),
         by_level(error, known),
         np.stack(held, axis=2),
+        over(signal, by_level(np.ones_like(come, dtype=float), come)[:, 0]),
     )
 
 
 def measures(found: Sums, level: int, leads: slice) -> Measures:
-    """Of the nodes of a level, over some leads together."""
+    """Of the nodes of a level, over some leads together; of all leads with the tracking signal."""
 
     def of(part: Floats) -> float:
         return float(part[level, leads].sum())
@@ -178,14 +183,14 @@ def measures(found: Sums, level: int, leads: slice) -> Measures:
         return 100.0 * of(part) / volume if volume > 0.0 else None
 
     held = found.held[level, leads].sum(axis=0)
-    errors = np.where(found.count[level, leads] > 0.0, found.signed[level, leads], np.nan)
+    tracking = float(found.tracking[level]) if leads == slice(None) and count else None
     return Measures(
         percent(found.error),
         percent(found.statistical),
         percent(found.signed),
         100.0 * (1.0 - of(found.naive_error) / naive_error) if naive_error > 0.0 else None,
         tuple(float(one) / count if count else None for one in held),
-        float(tracking_signal(errors[None])[0]) if count else None,
+        tracking,
     )
 
 

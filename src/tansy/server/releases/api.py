@@ -137,7 +137,7 @@ class TrackMeasuresSerializer(serializers.Serializer):
     gain = serializers.FloatField(allow_null=True)
     held = HeldSerializer(many=True)
     tracking = serializers.FloatField(
-        allow_null=True, help_text="Sum of the errors of the whole, by period, over their mean size."
+        allow_null=True, help_text="Mean size of the nodes' tracking signals; of all periods together."
     )
 
 

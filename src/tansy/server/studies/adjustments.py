@@ -90,7 +90,7 @@ def adjusted(study: Study) -> Adjusted:
     return _adjusted(study.pk, tuple(rows_of(study.portfolio).values_list("pk", flat=True)))
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def _statistical(pk: int) -> Forecast:
     """A result is written once and stays, so that it is read once."""
     found = forecast_of(Study.objects.select_related("load").get(pk=pk))
@@ -99,7 +99,7 @@ def _statistical(pk: int) -> Forecast:
     return found
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def _adjusted(pk: int, ids: tuple[int, ...]) -> Adjusted:
     """Rows are never edited, so that their numbers say all."""
     statistical = _statistical(pk)

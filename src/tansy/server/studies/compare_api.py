@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.generics import get_object_or_404
@@ -15,9 +16,10 @@ from rest_framework.views import APIView
 from tansy.engine.study.compare import Compared, Differences, compare
 from tansy.server.api.fields import whole_number
 from tansy.server.studies import adjustments
-from tansy.server.studies.models import Result, Study
+from tansy.server.studies.models import Result, Study, node_at
 
 _MOST_LISTED = 200
+_MOST_ALSO = 4
 
 
 class ComparedStudySerializer(serializers.Serializer):
@@ -46,6 +48,9 @@ class ComparedPeriodSerializer(serializers.Serializer):
     one = serializers.FloatField()
     other = serializers.FloatField()
     difference = serializers.FloatField()
+    also = serializers.ListField(
+        child=serializers.FloatField(allow_null=True), help_text="Of each further study; null where it has none."
+    )
 
 
 class ComparedLevelSerializer(serializers.Serializer):
@@ -56,11 +61,13 @@ class ComparedLevelSerializer(serializers.Serializer):
 
 
 class ComparedSerializer(serializers.Serializer):
-    """nodes: of the level that was asked for, those that differ most first. total, by_period: of the topmost node, null
-    and empty where it is not the same."""
+    """nodes: of the level that was asked for, those that differ most first. total, by_period: of `name`, the node that
+    was asked for, else the topmost; null and empty where both do not have it. also: further studies."""
 
     one = ComparedStudySerializer()
     other = ComparedStudySerializer()
+    also = ComparedStudySerializer(many=True)
+    name = serializers.CharField()
     total = ComparedSumsSerializer(allow_null=True)
     by_period = ComparedPeriodSerializer(many=True)
     levels = ComparedLevelSerializer(many=True)
@@ -85,7 +92,11 @@ def forget() -> None:
 
 class CompareView(APIView):
     @extend_schema(
-        parameters=[OpenApiParameter("level", int, description="Position of the level of `nodes`; the first without.")],
+        parameters=[
+            OpenApiParameter("level", int, description="Position of the level of `nodes`; the first without."),
+            OpenApiParameter("node", str, description="Node of `by_period`; the topmost without."),
+            OpenApiParameter("also", str, description=f"Further studies, as 3,5; at most {_MOST_ALSO}."),
+        ],
         responses=ComparedSerializer,
     )
     def get(self, request: Request, pk: int, other: int) -> Response:
@@ -99,16 +110,28 @@ class CompareView(APIView):
         levels_of = first.level_of[found.nodes]
         apart = Differences.of(found.one, found.other, levels_of, len(first.levels))
         n_series = int((found.nodes >= first.n_aggregates).sum())
-        same_top = len(found.nodes) > 0 and found.nodes[0] == 0
-        periods = zip(found.periods, found.one[0].tolist(), found.other[0].tolist(), strict=True) if same_top else ()
+        node = node_at(one.pk, request.query_params.get("node", "top")).position
+        at = int(np.searchsorted(found.nodes, node))
+        both = at < len(found.nodes) and found.nodes[at] == node
+        periods = zip(found.periods, found.one[at].tolist(), found.other[at].tolist(), strict=True) if both else ()
+        further = _further(one, request.query_params.get("also", ""))
+        beside = [_of_node(study, first.ids[node], found.periods) for study in further]
         return Response(
             {
                 "one": _study(one),
                 "other": _study(two),
-                "total": _sums(apart, 0) if same_top else None,
+                "also": [_study(study) for study in further],
+                "name": first.name(node),
+                "total": _sums(apart, at) if both else None,
                 "by_period": [
-                    {"period": period, "one": own, "other": theirs, "difference": theirs - own}
-                    for period, own, theirs in periods
+                    {
+                        "period": period,
+                        "one": own,
+                        "other": theirs,
+                        "difference": theirs - own,
+                        "also": [of_study[h] for of_study in beside],
+                    }
+                    for h, (period, own, theirs) in enumerate(periods)
                 ],
                 "levels": [
                     {
@@ -137,6 +160,26 @@ class CompareView(APIView):
 def _sums(apart: Differences, i: int) -> dict[str, Any]:
     one, other = float(apart.before[i]), float(apart.after[i])
     return {"one": one, "other": other, "difference": other - one, "percent": apart.percent(i)}
+
+
+def _further(one: Study, written: str) -> list[Study]:
+    """Raises ValidationError where it names no studies."""
+    numbers = [part for part in written.split(",") if part]
+    if len(numbers) > _MOST_ALSO or not all(part.isdecimal() for part in numbers):
+        raise serializers.ValidationError({"also": [f"At most {_MOST_ALSO} numbers of studies, as 3,5."]})
+    own = Study.objects.select_related("portfolio", "load").filter(portfolio=one.portfolio)
+    return [get_object_or_404(own, pk=int(part)) for part in numbers]
+
+
+def _of_node(study: Study, key: str, periods: list[str]) -> list[float | None]:
+    """What a study forecasts for a node in periods; None where it does not."""
+    found = adjustments.adjusted(study)
+    node = found.statistical.graph.position.get(key)
+    labels = found.statistical.timeline.labels
+    return [
+        float(found.mean[node, labels.index(period)]) if node is not None and period in labels else None
+        for period in periods
+    ]
 
 
 def _study(study: Study) -> dict[str, Any]:

@@ -275,11 +275,15 @@ function Parts({
               <td>{one.name}</td>
               <td className="num">{count(one.n_nodes)}</td>
               <Shown one={one} adjusted={adjusted} />
-              <td className="num">{signed(one.tracking, 1)}</td>
+              <td className="num">{fixed(one.tracking, 1)}</td>
             </tr>
           ))}
         </tbody>
       </table>
+      <p className="mt-1 text-second">
+        Tracking is the mean size of the tracking signals of these {counted.toLowerCase()}: near{' '}
+        {track.n_came}, each is missed to one side of its own.
+      </p>
     </section>
   );
 }

@@ -1,4 +1,4 @@
-/** Two studies beside each other, over the periods that both forecast. */
+/** Studies beside each other: two node by node, over the periods that both forecast, and others in the picture. */
 import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
@@ -13,13 +13,13 @@ import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { Take } from './take';
 
-const compared = (one: number, other: number, level: number) =>
+const compared = (one: number, other: number, level: number, node: string, also: string) =>
   queryOptions({
-    queryKey: ['compared', one, other, level],
+    queryKey: ['compared', one, other, level, node, also],
     queryFn: () =>
       body(
         api.GET('/api/studies/{id}/beside/{other}/', {
-          params: { path: { id: one, other }, query: { level } },
+          params: { path: { id: one, other }, query: { level, node, also } },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -29,14 +29,21 @@ export function Compare() {
   const { portfolio, one, other } = useParams();
   const [search, setSearch] = useSearchParams();
   const level = Number(search.get('level') ?? 0);
-  const found = useQuery(compared(Number(one), Number(other), level));
+  const node = search.get('node') ?? 'top';
+  const found = useQuery(compared(Number(one), Number(other), level, node, search.get('also') ?? ''));
+  const set = (name: string, to: string) =>
+    setSearch((before) => {
+      if (to) before.set(name, to);
+      else before.delete(name);
+      return before;
+    });
   const title = (
     <>
       <Link className="text-sm font-normal text-second hover:underline" to={`/p/${portfolio}/study`}>
         Study
       </Link>
       <span className="font-normal text-second"> › </span>
-      {found.data ? `${nameOf(found.data.one)} and ${nameOf(found.data.other)}` : 'Two studies'}
+      {found.data ? all(found.data).map(nameOf).join(', ') : 'Studies beside each other'}
     </>
   );
   return (
@@ -47,8 +54,8 @@ export function Compare() {
         {found.data && (
           <>
             <Total found={found.data} />
-            <Levels found={found.data} onLevel={(to) => setSearch(to ? { level: String(to) } : {})} />
-            <Nodes found={found.data} portfolio={Number(portfolio)} />
+            <Levels found={found.data} onLevel={(to) => set('level', to ? String(to) : '')} />
+            <Nodes found={found.data} portfolio={Number(portfolio)} onNode={(to) => set('node', to)} />
           </>
         )}
       </div>
@@ -57,6 +64,8 @@ export function Compare() {
 }
 
 type Found = Schema['Compared'];
+const all = (found: Found) => [found.one, found.other, ...found.also];
+const DASHES = ['dotted', 'dashed'] as const;
 const nameOf = (study: Schema['ComparedStudy']) => `${study.name} #${study.id}`;
 const percent = (value: number | null) => (value === null ? '–' : `${signed(value, 1)} %`);
 
@@ -72,6 +81,15 @@ function Total({ found }: { found: Found }) {
       series: [
         lineOf(nameOf(found.one), of('one'), colours.forecast, 2),
         lineOf(nameOf(found.other), of('other'), colours.plum, 1.6, { type: 'dashed' }),
+        ...found.also.map((study, k) =>
+          lineOf(
+            nameOf(study),
+            found.by_period.map((period) => period.also[k] ?? null),
+            colours.second,
+            1.6,
+            { type: DASHES[k % DASHES.length] },
+          ),
+        ),
       ],
     };
   }, [found, colours]);
@@ -79,17 +97,24 @@ function Total({ found }: { found: Found }) {
   const rows = [
     { name: nameOf(found.one), shown: (one: Period) => fixed(one.one, 0) },
     { name: nameOf(found.other), shown: (one: Period) => fixed(one.other, 0) },
-    { name: 'difference', shown: (one: Period) => signed(one.difference, 0) },
+    {
+      name: found.also.length ? 'difference of the first two' : 'difference',
+      shown: (one: Period) => signed(one.difference, 0),
+    },
+    ...found.also.map((study, k) => ({
+      name: nameOf(study),
+      shown: (one: Period) => fixed(one.also[k] ?? null, 0),
+    })),
   ];
   return (
     <section aria-labelledby="totals">
       <h2 id="totals" className="text-base font-semibold">
-        The total, period by period
+        {found.name}, period by period
       </h2>
       <p>
         {total
           ? `${found.by_period[0]?.period} to ${found.by_period.at(-1)?.period}: ${fixed(total.one, 0)} and ${fixed(total.other, 0)} units, ${signed(total.difference, 0)} (${percent(total.percent)}). `
-          : 'They have no total in common. '}
+          : 'They do not both have it. '}
         RMSSE in the backtest {fixed(found.one.rmsse, 3)} and {fixed(found.other.rmsse, 3)}, gain over the
         seasonal naive {signed(found.one.gain, 1)} and {signed(found.other.gain, 1)} %.
         {found.only_one + found.only_other > 0 &&
@@ -100,8 +125,20 @@ function Total({ found }: { found: Found }) {
           <p className="mt-1 flex gap-4">
             <Key colour="var(--forecast)" label={nameOf(found.one)} />
             <Key colour="var(--color-secondary)" label={nameOf(found.other)} style="dashed" />
+            {found.also.map((study, k) => (
+              <Key
+                key={study.id}
+                colour="var(--second)"
+                label={nameOf(study)}
+                style={k % 2 ? 'dashed' : 'dotted'}
+              />
+            ))}
           </p>
-          <Chart options={options} label="Total of both studies by period" className="h-[200px] w-full" />
+          <Chart
+            options={options}
+            label={`${found.name} by period, as each study has it`}
+            className="h-[200px] w-full"
+          />
           <div className="overflow-x-auto">
             <table className="sheet">
               <thead>
@@ -173,7 +210,15 @@ function Levels({ found, onLevel }: { found: Found; onLevel: (level: number) => 
   );
 }
 
-function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
+function Nodes({
+  found,
+  portfolio,
+  onNode,
+}: {
+  found: Found;
+  portfolio: number;
+  onNode: (node: string) => void;
+}) {
   const level = found.levels[found.level];
   const [taken, setTaken] = useState<Schema['ComparedNode'] | null>(null);
   return (
@@ -214,7 +259,18 @@ function Nodes({ found, portfolio }: { found: Found; portfolio: number }) {
               <td className="num">{fixed(node.other, 0)}</td>
               <td className="num font-semibold">{signed(node.difference, 0)}</td>
               <td className="num">{percent(node.percent)}</td>
-              <td>
+              <td className="space-x-2 whitespace-nowrap">
+                <button
+                  type="button"
+                  className="btn btn-xs btn-ghost"
+                  aria-label={`Draw ${node.name}`}
+                  onClick={() => {
+                    onNode(node.node);
+                    document.getElementById('totals')?.scrollIntoView({ block: 'nearest' });
+                  }}
+                >
+                  Draw
+                </button>
                 <button
                   type="button"
                   className="btn btn-xs"

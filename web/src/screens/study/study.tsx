@@ -251,6 +251,12 @@ function Progress({ study, portfolio }: { study: Study; portfolio: number }) {
   );
 }
 
+/** The two oldest are held against each other node by node, the others drawn beside them. */
+function compareAddress(portfolio: number, marked: number[]): string {
+  const [one, other, ...also] = [...marked].sort((a, b) => a - b);
+  return `/p/${portfolio}/compare/${one}/${other}${also.length ? `?also=${also.join(',')}` : ''}`;
+}
+
 function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
   const again = useStudyAction(portfolio, (id: number) =>
     body(api.POST('/api/studies/{id}/run/', { params: { path: { id } } })),
@@ -262,19 +268,16 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
   const put = list.filter((study) => study.archived_at !== null).length;
   const shown = list.filter((study) => archived || study.archived_at === null);
   const mark = (id: number) =>
-    setMarked(marked.includes(id) ? marked.filter((one) => one !== id) : [...marked.slice(-1), id]);
+    setMarked(marked.includes(id) ? marked.filter((one) => one !== id) : [...marked.slice(-5), id]);
   return (
     <section aria-labelledby="studies">
       <div className="mb-1 flex items-center gap-4">
         <h2 id="studies" className="mr-auto text-base font-semibold">
           Studies
         </h2>
-        {marked.length === 2 && (
-          <Link
-            className="btn btn-sm"
-            to={`/p/${portfolio}/compare/${Math.min(...marked)}/${Math.max(...marked)}`}
-          >
-            Compare the two
+        {marked.length > 1 && (
+          <Link className="btn btn-sm" to={compareAddress(portfolio, marked)}>
+            Compare the {marked.length === 2 ? 'two' : marked.length}
           </Link>
         )}
         {marked.length === 1 && (
