@@ -47,12 +47,14 @@ def holds_to(path: str, body: Any, verb: str = "get", status: str = "200") -> No
 
 @pytest.fixture
 def world(client: APIClient) -> dict[str, int]:
-    """A portfolio with drivers, a finished study of it, its release, a token, a plan and a file not yet loaded."""
+    """A portfolio with drivers, a finished study of it, its release, a token, an address and a file not yet loaded."""
     upload = hand_in(client, SALES, ("products.csv", PRODUCTS), ("drivers.csv", DRIVERS)).json()
     loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Garden", "options": {}}, format="json").json()
     client.post(f"/api/portfolios/{loaded['id']}/studies/", {"recipe": RECIPE}, format="json")
     study = Study.objects.get()
     running.carry_out(study.run)
+    told = {"url": "http://127.0.0.1:9/orders"}
+    client.post(f"/api/portfolios/{loaded['id']}/webhooks/", told, format="json")
     client.post(f"/api/studies/{study.pk}/publish/", {"note": "first"}, format="json")
     client.post("/api/tokens/", {"name": "order desk"}, format="json")
     body = {"method": "mean", "reason": "as agreed"}

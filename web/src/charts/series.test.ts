@@ -35,6 +35,8 @@ const node: Schema['Node'] = {
   statistical_bands: [],
   adjusted_by: [],
   forecast: [10, 11],
+  sums: [10, 21],
+  sum_bands: [],
   bands: [
     { level: 95, low: [5, 4], high: [15, 16] },
     { level: 80, low: [7, 6], high: [13, 14] },

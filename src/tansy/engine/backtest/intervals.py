@@ -62,11 +62,14 @@ def probabilities(levels: list[float]) -> Floats:
 
 
 def groups(level_of: Integers, n_levels: int) -> Integers:
-    """Group of each node: its level, or one common group for levels with few nodes."""
-    sizes = np.bincount(level_of, minlength=n_levels)
-    group_of_level = np.where(sizes >= _FEWEST_NODES, np.arange(n_levels), n_levels)
-    _, group = np.unique(group_of_level[level_of], return_inverse=True)
-    return group
+    """Group of each node: that of its level."""
+    return groups_of_levels(np.bincount(level_of, minlength=n_levels))[level_of]
+
+
+def groups_of_levels(sizes: Integers) -> Integers:
+    """Group of each level with so many nodes: its own, or a common one of levels with few."""
+    own = np.where(sizes >= _FEWEST_NODES, np.arange(len(sizes)), len(sizes))
+    return np.unique(own, return_inverse=True)[1].astype(np.int64)
 
 
 def are_whole(values: Floats) -> NDArray[np.bool_]:

@@ -78,19 +78,25 @@ def sums_of(forecast: Forecast, rows: Integers | slice = slice(None)) -> tuple[F
     rows: of these nodes alone."""
     mean, quantiles = forecast.mean[rows], forecast.quantiles[rows]
     group = groups(forecast.graph.level_of, len(forecast.graph.levels))[rows]
-    apart = quantiles - mean[:, None]
-    summed = np.cumsum(mean, axis=1)
-    square = np.empty_like(apart)
+    found = np.empty_like(quantiles)
     for g in np.unique(group).tolist():
         own = group == g
-        of = apart[own]
-        for h in range(of.shape[2]):
-            before = 2.0 * of[..., h] * (of[..., :h] @ forecast.together[g, :h, h]) + of[..., h] ** 2
-            square[own, :, h] = before if h == 0 else square[own, :, h - 1] + before
+        found[own] = quantiles_of_sums(mean[own], quantiles[own], forecast.together[g], forecast.is_whole)
+    return np.cumsum(mean, axis=1), found
+
+
+def quantiles_of_sums(mean: Floats, quantiles: Floats, of_leads: Floats, whole: bool) -> Floats:
+    """Those of the sums over leads 1 to L of nodes of one group, [nodes, Q, H], from quantiles of the same shape about
+    mean [nodes, H]. of_leads: [H, H]. whole: outwards in whole units."""
+    apart = quantiles - mean[:, None]
+    square = np.empty_like(apart)
+    for h in range(apart.shape[2]):
+        own = 2.0 * apart[..., h] * (apart[..., :h] @ of_leads[:h, h]) + apart[..., h] ** 2
+        square[..., h] = own if h == 0 else square[..., h - 1] + own
     offset = np.sign(np.cumsum(apart, axis=2)) * np.sqrt(np.maximum(square, 0.0))
     offset[..., 0] = apart[..., 0]
-    found = np.maximum.accumulate(summed[:, None] + offset, axis=1)
-    if forecast.is_whole:
-        outward = (forecast.probabilities > 0.5)[None, :, None]
-        found = np.where(outward, np.ceil(found - 1e-9), np.floor(found + 1e-9))
-    return summed, found + 0.0
+    found = np.maximum.accumulate(np.cumsum(mean, axis=1)[:, None] + offset, axis=1)
+    if whole:
+        upper = np.arange(apart.shape[1]) >= apart.shape[1] // 2
+        found = np.where(upper[None, :, None], np.ceil(found - 1e-9), np.floor(found + 1e-9))
+    return np.asarray(found + 0.0)

@@ -15,12 +15,15 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.engine.backtest.intervals import groups_of_levels
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.bands_held import inside
+from tansy.engine.study.forecast import ROUNDING
 from tansy.engine.study.recipe import BEST, read_recipe
+from tansy.engine.study.sums import quantiles_of_sums
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios.models import Portfolio
@@ -213,6 +216,8 @@ class NodeSerializer(serializers.Serializer):
     statistical_bands = BandSerializer(many=True)
     forecast = NullableFloats()
     bands = BandSerializer(many=True)
+    sums = NullableFloats(help_text="The forecast of leads 1 to each, together.")
+    sum_bands = BandSerializer(many=True, help_text="Of these sums.")
     adjusted_by = AdjustedBySerializer(many=True, help_text="Adjustments that change this forecast.")
     method = serializers.CharField(allow_null=True)
     family = serializers.CharField(help_text="Of the method; empty without one.", allow_blank=True)
@@ -520,6 +525,16 @@ def _after(values: np.ndarray, seen_at: list[int], leads: int) -> np.ndarray:
     return np.stack([padded[n : n + leads] for n in seen_at])
 
 
+def _sums(result: Result, level: int, forecast: np.ndarray, quantiles: np.ndarray) -> np.ndarray:
+    """Quantiles [Q, H] of the sums over leads 1 to L of a node of a level."""
+    sizes = np.array([one["n_nodes"] for one in result.levels[:-1]], dtype=np.int64)  # the last is all nodes
+    group = groups_of_levels(sizes)[level]
+    h = result.leads
+    of_leads = unpack(result.together, -1, h, h)[group] if result.together else np.ones((h, h))
+    found = quantiles_of_sums(forecast[None], quantiles[None], of_leads, ROUNDING in result.layers)
+    return np.asarray(found[0])
+
+
 class NodeView(APIView):
     @extend_schema(responses=NodeSerializer)
     def get(self, request: Request, pk: int, node: str) -> Response:
@@ -602,6 +617,8 @@ class NodeView(APIView):
                 "statistical_bands": bands_of(statistical_quantiles, levels),
                 "forecast": rounded_list(forecast),
                 "bands": bands_of(quantiles, levels),
+                "sums": rounded_list(np.cumsum(forecast)),
+                "sum_bands": bands_of(_sums(result, here.level, forecast, quantiles), levels),
                 "adjusted_by": adjusted_by,
                 "method": str(form) if form else None,
                 "family": form.family if form else "",

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { Schema } from '../../api/client';
 import { digitsOf, said } from '../../charts/series';
-import { publishedHead, publishedRows } from './published-table';
+import { publishedHead, publishedRows, summedHead, summedRows } from './published-table';
 
 const node = {
   frequency: 'Q',
@@ -11,6 +11,8 @@ const node = {
   history: [10, 20, 30, null, 50, 60],
   received: null,
   statistical: [33.5, 44],
+  sums: [33.5, 77.5],
+  sum_bands: [{ level: 80, low: [25, 61], high: [45, 97] }],
   forecast: [33.5, 44],
   bands: [
     { level: 95, low: [20, null], high: [50, null] },
@@ -32,6 +34,14 @@ describe('what would be published', () => {
     expect(publishedRows(node)).toEqual([
       ['2025-Q3', 30, 33.5, 20, 50, 25, 45],
       ['2025-Q4', null, 44, null, null, 30, 60],
+    ]);
+  });
+
+  it('adds up from the first period on, with the bands of the sums', () => {
+    expect(summedHead(node)).toEqual(['Up to', 'Forecast', '80 % low', '80 % high']);
+    expect(summedRows(node)).toEqual([
+      ['2025-Q3', 33.5, 25, 45],
+      ['2025-Q4', 77.5, 61, 97],
     ]);
   });
 

@@ -1,14 +1,20 @@
 /** What would be published of a node, period by period, beside the year before and the last release. */
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import type { Schema } from '../../api/client';
 import { digitsOf, isAdjusted, lookBack } from '../../charts/series';
 import { fixed } from '../../ui/format';
+import { Choice } from '../../ui/page';
 import { TableOut } from '../../ui/table-out';
 import { pasted } from '../adjust/draft';
 import { released } from './queries';
 
 type Node = Schema['Node'];
 type Released = Schema['Released'];
+const WAYS: { value: 'each' | 'sums'; label: string }[] = [
+  { value: 'each', label: 'by period' },
+  { value: 'sums', label: 'added up' },
+];
 const NO_RELEASE: Released = { release: null, mean: [] };
 
 /** What stands beside the forecast: a heading, and a value for each lead. */
@@ -39,6 +45,20 @@ export function publishedHead(node: Node, before: Released = NO_RELEASE): string
   return ['Period', ...beside(node, before).map(({ head }) => head), ...changed, 'Forecast', ...bands];
 }
 
+/** The same added up from the first period on: sums and their bands. */
+export function summedRows(node: Node): (string | number | null)[][] {
+  return node.sums.map((value, lead) => [
+    node.periods[node.n_past + lead] ?? '',
+    value,
+    ...node.sum_bands.flatMap((band) => [band.low[lead] ?? null, band.high[lead] ?? null]),
+  ]);
+}
+
+export function summedHead(node: Node): string[] {
+  const bands = node.sum_bands.flatMap((band) => [`${band.level} % low`, `${band.level} % high`]);
+  return ['Up to', 'Forecast', ...bands];
+}
+
 export function PublishedTable({
   study,
   node,
@@ -55,8 +75,10 @@ export function PublishedTable({
   adjust: (() => void) | undefined;
 }) {
   const before = useQuery(released(study, node.node)).data ?? NO_RELEASE;
-  const head = publishedHead(node, before);
-  const rows = publishedRows(node, before);
+  const [way, setWay] = useState<'each' | 'sums'>('each');
+  const summed = way === 'sums' && !typed;
+  const head = summed ? summedHead(node) : publishedHead(node, before);
+  const rows = summed ? summedRows(node) : publishedRows(node, before);
   const digits = digitsOf(node);
   return (
     <section aria-labelledby="ahead" className="mt-5 overflow-x-auto">
@@ -64,6 +86,7 @@ export function PublishedTable({
         <h2 id="ahead" className="mr-auto font-semibold">
           What would be published
         </h2>
+        {!typed && <Choice label="" options={WAYS} value={way} onChange={setWay} />}
         {adjust && (
           <button type="button" className="btn btn-sm" onClick={adjust}>
             Adjust
@@ -87,7 +110,7 @@ export function PublishedTable({
               <td className="whitespace-nowrap">{period}</td>
               {values.map((value, i) => {
                 const own = head[i + 1] === 'Forecast';
-                const changed = own && node.forecast[lead] !== node.statistical[lead];
+                const changed = own && !summed && node.forecast[lead] !== node.statistical[lead];
                 return (
                   <td
                     // biome-ignore lint/suspicious/noArrayIndexKey: a column is its place

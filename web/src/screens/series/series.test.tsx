@@ -58,6 +58,8 @@ const node: Node = {
   adjusted_by: [],
   forecast: [10, 10],
   bands: [band],
+  sums: [11, 23],
+  sum_bands: [{ level: 80, low: [8, 18], high: [14, 28] }],
   method: 'mean',
   family: 'mean',
   searched: false,
