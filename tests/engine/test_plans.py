@@ -229,11 +229,15 @@ def test_a_planned_promotion_moves_the_forecast_of_its_series_alone() -> None:
 
 def test_the_default_recipe_takes_what_is_planned() -> None:
     told = default_recipe(garden(), {}, plans=(read_plan({"kind": "holidays", "of": "DE"}),))
-    assert "x(holiday)" in told.methods[0] and told.plans[0].kind == "holidays"
+    # a calendar alone has to show that it matters
+    assert "holiday" not in told.methods[0] and "x(holiday)" in told.methods[1] and told.fallback[0] == told.methods[0]
+    assert told.plans[0].kind == "holidays"
     assert "holiday" not in " ".join(default_recipe(garden(), {}).methods)
     days = Timeline("D", 18_000, 800, 7)
     by_day = replace(garden(), timeline=days, values=np.ones((6, 800)))
-    methods = default_recipe(by_day, {}, plans=told.plans).methods[0]
+    methods = default_recipe(by_day, {}, plans=told.plans).methods[1]
+    by_quarter = replace(garden(), timeline=Timeline("Q", 8000, 110, 4))
+    assert "holiday" not in " ".join(default_recipe(by_quarter, {}, plans=told.plans).methods)
     assert "(0,1,1)7 + harmonics(3) + x(holiday -1..1)" in methods and "pooled(holiday -1..1)" in methods
 
 

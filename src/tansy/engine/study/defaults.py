@@ -16,7 +16,8 @@ reason beside figures, which `bench/real.py` and `bench/study.py` print:
 - What is sold in a few months of the year: states that follow a season spread it over the year, and a logarithm does
   not bear its zeros. The last season and the group's are nothing where it is over, and the latter follows a level
   down. Weeks have both in their blend.
-- With drivers known ahead: a regression with ARIMA errors, and smoothing with effects that the group shares.
+- With drivers known ahead: a regression with ARIMA errors, and smoothing with effects that the group shares. Public
+  holidays alone are few, and have to show that they matter: what stands without them stands first.
 - The learner, where the season is too long for one series to show it well and many series are there to learn from: what
   one has in two or three noisy copies, all together have in thousands. Elsewhere it is no part: trees do not carry a
   trend on, and a timetable that repeats needs no learning.
@@ -28,12 +29,13 @@ import numpy as np
 
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.backtest.origins import origins
+from tansy.engine.methods.method_text import driver_of
 from tansy.engine.panel import Panel
 from tansy.engine.plans.kinds import Holidays, Plan
 from tansy.engine.plans.planned import with_plans
 from tansy.engine.profile.kinds import find_kinds
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.study.driven import default_drivers, driven_methods, with_days_around
+from tansy.engine.study.driven import default_drivers, driven_methods, with_holidays
 from tansy.engine.study.recipe import BEST, Recipe
 from tansy.engine.timeline import Timeline
 
@@ -87,7 +89,7 @@ def default_recipe(
     told = with_plans(panel, plans, leads).panel
     entries = default_drivers(told.drivers, timeline.n_periods, leads)
     holidays = [plan.name for plan in plans if isinstance(plan, Holidays)]
-    entries = with_days_around(entries, holidays, timeline.frequency)
+    entries = with_holidays(entries, holidays, timeline.frequency)
     driven = driven_methods(entries, timeline, panel.n_series > 1)
     learned = ("learner",) if _enough_to_learn(panel) else ()
     m = timeline.season_length
@@ -95,7 +97,9 @@ def default_recipe(
     if timeline.frequency == "D" and not _repeats(panel):
         parts = _DAYS_OF_SALES
     stands = (*(part.format(m=m) for part in parts), *learned)
-    of_parts = (("mean", *driven, *learned), stands) if driven else (stands,)
+    of_drivers = ("mean", *driven, *learned)
+    calendar_alone = all(driver_of(entry)[0] in holidays for entry in entries)
+    of_parts = (stands,) if not driven else (stands, of_drivers) if calendar_alone else (of_drivers, stands)
     blends = tuple(f"blend({'; '.join(parts)})" for parts in of_parts)
     sharp = _SHARP if timeline.frequency in ("4W", "M", "Q") and _has_short_seasons(panel) else ""
     methods = (

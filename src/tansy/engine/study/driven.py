@@ -43,11 +43,19 @@ def default_drivers(drivers: Mapping[str, Floats], n_past: int, leads: int) -> t
     return tuple(entry for _, _, entry in sorted(found, key=lambda one: one[:2])[:_MOST])
 
 
-def with_days_around(entries: tuple[str, ...], holidays: Collection[str], frequency: str) -> tuple[str, ...]:
-    """Where periods are days, public holidays reach the day before and the day after: people stock up, and shops are
-    closed or crowded between."""
+def with_holidays(entries: tuple[str, ...], holidays: Collection[str], frequency: str) -> tuple[str, ...]:
+    """Entries of which some count public holidays. Where periods are days, these reach the day before and the day
+    after: people stock up, and shops are closed or crowded between. Quarters and years have as many every time, but for
+    chance."""
     around = " -1..1" if frequency == "D" else ""
-    return tuple(f"{entry}{around}" if entry in holidays else entry for entry in entries)
+    found = []
+    for entry in entries:
+        name = entry.removeprefix("log ")
+        if name not in holidays:
+            found.append(entry)
+        elif frequency not in ("Q", "Y"):
+            found.append(f"{name}{around}")
+    return tuple(found)
 
 
 def driven_methods(entries: tuple[str, ...], timeline: Timeline, shared: bool) -> tuple[str, ...]:
