@@ -16,6 +16,7 @@ import typer
 
 from tansy.engine.backtest.intervals import probabilities
 from tansy.engine.backtest.score import Forecasts, score
+from tansy.engine.cleaning.file import read_corrections
 from tansy.engine.errors import FileError, TansyError
 from tansy.engine.graph.constraints import from_edges
 from tansy.engine.methods.as_json import fits_json
@@ -194,6 +195,9 @@ def run(
     backtest: Annotated[
         bool, typer.Option("--save-backtest", help="Write backtest.parquet too: every forecast from every origin.")
     ] = False,
+    corrections: Annotated[
+        Path | None, typer.Option(help="Corrections by hand, as a study on the screen hands them out.")
+    ] = None,
     paths: Annotated[
         int, typer.Option(help="Write paths.parquet too: so many coherent sample paths of the series, for simulations.")
     ] = 0,
@@ -217,16 +221,18 @@ def run(
         typer.echo(f"reading {recipe} ...", err=True)
         reading, chosen = _default(recipe, beside or [], out, holidays, "", "", [], "zero")
         (out / "recipe.toml").write_text(chosen.to_toml(), encoding="utf-8")
+    by_hand = read_corrections(corrections, reading.panel) if corrections else None
     study = run_study(
         reading.panel,
         chosen,
+        corrections=by_hand,
         store=Store(keep, float(os.environ.get("TANSY_STORE_MB", USUAL_MB))) if keep else None,
         backtest=export.save_backtest(out / "backtest.parquet") if backtest else None,
         progress=_progress(),
     )
     summary = export.write(study, reading.panel, out, form)
     if paths:
-        write_paths(study.published, prepare(reading.panel, chosen).known(), paths, out / "paths.parquet")
+        write_paths(study.published, prepare(reading.panel, chosen, by_hand).known(), paths, out / "paths.parquet")
     typer.echo(json.dumps(summary, indent=2))
 
 

@@ -231,6 +231,30 @@ def test_a_file_is_run_without_a_recipe_and_the_recipe_it_gets_gives_the_same(sa
     assert "--beside and --holidays are for a file of sales" in said
 
 
+def test_what_was_corrected_by_hand_is_a_file_of_its_own(sales: Path, tmp_path: Path) -> None:
+    (tmp_path / "recipe.toml").write_text(
+        'name = "small"\n[data]\nfile = "sales.csv"\n[methods]\ncandidates = ["mean"]\n'
+        "[backtest]\norigins = 2\nstep = 4\nleads = 4\n"
+    )
+    (tmp_path / "by_hand.csv").write_text(
+        "sku,shop,period,corrected,unjudged,reason\na,n,2024-W20,1.234,,typed wrong\nbb,n,2024-W21,,yes,closed\n"
+    )
+    run = ("run", tmp_path / "recipe.toml", "--corrections")
+    done = tansy(*run, tmp_path / "by_hand.csv", "--out", tmp_path / "out")
+    assert json.loads(done.stdout)["values_corrected"] == 2
+    changed = pl.read_csv(tmp_path / "out" / "corrections.csv")
+    assert changed["corrected"].to_list() == [1.234, None] and changed["reason"].to_list() == ["typed wrong", "closed"]
+    assert changed["unjudged"].to_list() == ["", "yes"]
+    again = tansy(*run, tmp_path / "out" / "corrections.csv", "--out", tmp_path / "two")
+    first, second = (pl.read_parquet(tmp_path / one / "forecasts.parquet") for one in ("out", "two"))
+    assert again.returncode == 0 and first.equals(second)
+    for row, said in (("a,x,2024-W20,1", "row 2: there is no series a × x"), ("a,n,1999-W01,1", "no period of this"),
+                      ("a,n,2024-W20,many", "'many' is no number")):  # fmt: skip
+        (tmp_path / "by_hand.csv").write_text(f"sku,shop,period,corrected\n{row}\n")
+        wrong = tansy(*run, tmp_path / "by_hand.csv", "--out", tmp_path / "no", ok=False)
+        assert said in wrong.stderr and "Nothing was taken" in wrong.stderr
+
+
 def test_run_corrects_by_the_recipes_rules_and_lists_every_value(tmp_path: Path) -> None:
     rows = SALES.splitlines()
     at = next(i for i, row in enumerate(rows) if row.startswith("2024-W20,bb,n"))
@@ -243,7 +267,7 @@ def test_run_corrects_by_the_recipes_rules_and_lists_every_value(tmp_path: Path)
     )
     tansy("run", tmp_path / "recipe.toml", "--out", tmp_path / "out")
     changed = pl.read_csv(tmp_path / "out" / "corrections.csv")
-    assert changed.columns == ["sku", "shop", "period", "received", "corrected", "reason", "score"]
+    assert changed.columns == ["sku", "shop", "period", "received", "corrected", "unjudged", "reason", "score"]
     assert changed.height == 1 and changed.rows()[0][:4] == ("bb", "n", "2024-W20", 900.0)
     assert changed["corrected"][0] < 30 and changed["reason"][0] == "spike"
     assert json.loads((tmp_path / "out" / "summary.json").read_text())["values_corrected"] == 1

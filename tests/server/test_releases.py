@@ -7,6 +7,7 @@ import hashlib
 import io
 import itertools
 import json
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,11 +15,12 @@ import polars as pl
 import pytest
 from rest_framework.test import APIClient
 
+from tansy.engine.cleaning.file import read_corrections
 from tansy.engine.study.export import forecasts
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.study.run import run_study
 from tansy.engine.timeline import label
-from tansy.server.portfolios.corrections import unpack
+from tansy.server.portfolios.corrections import pack, unpack
 from tansy.server.releases import services as release_services
 from tansy.server.releases.models import Release
 from tansy.server.studies import running, services
@@ -115,7 +117,7 @@ def test_key_columns_of_any_name_go_from_the_file_to_the_feed(client: APIClient,
     assert client.get(f"/api/portfolios/{number}/overview/", {"by": first, second: "S0"}).status_code == 200
 
 
-def test_a_release_is_made_again_to_the_byte(client: APIClient, portfolio: dict[str, Any]) -> None:
+def test_a_release_is_made_again_to_the_byte(client: APIClient, portfolio: dict[str, Any], tmp_path: Path) -> None:
     """From its own recipe, with corrections, kinds by hand, plans and adjustments in whole units."""
     number = portfolio["id"]
     assert client.patch(f"/api/portfolios/{number}/", {"whole_units": True}, format="json").status_code == 200
@@ -149,6 +151,10 @@ def test_a_release_is_made_again_to_the_byte(client: APIClient, portfolio: dict[
     buffer = io.BytesIO()
     forecasts(again.published).write_parquet(buffer, row_group_size=release_services.ROW_GROUP)
     assert hashlib.sha256(buffer.getvalue()).hexdigest() == release.sha256
+    # the corrections of the study come as a file that says the same of the same history
+    (tmp_path / "by_hand.csv").write_bytes(client.get(f"/api/studies/{study.pk}/corrections/").content)
+    read = read_corrections(tmp_path / "by_hand.csv", study.load.panel())
+    assert pack(read) == [[*row[:5], None] if row[5] is None else row for row in study.corrections]
 
 
 def test_names_that_begin_like_a_formula_stay_texts_and_no_zero_has_a_sign(client: APIClient) -> None:

@@ -109,7 +109,8 @@ class DriverPlan:
         unit = " %" if self.change == "percent" else ""
         sign = "" if self.change == "set" else "+"
         since = f" from {self.first}" if self.first else ""
-        return f"{how} {self.amount:{sign}g}{unit}{since} until {self.last}"
+        amount = f"{self.amount:{sign}g}".replace("-", "−")
+        return f"{how} {amount}{unit}{since} until {self.last}"
 
 
 DRIVER_CHANGES = ("set", "add", "percent")

@@ -32,7 +32,8 @@ _BACKTEST_COLUMNS = ("node", "origin", "lead", "period", "method", "mean", "actu
 
 SUM = "sum"
 OWN_COLUMNS = (
-    "node", "level", "period", "lead", "statistical", "forecast", SUM, "received", "corrected", "reason", "score",
+    "node", "level", "period", "lead", "statistical", "forecast", SUM, "received", "corrected", "unjudged", "reason",
+    "score",
 )  # fmt: skip
 """Columns of the files beside those of the keys."""
 
@@ -160,7 +161,8 @@ def accuracy(study: Study) -> pl.DataFrame:
 
 
 def corrections(changes: Corrections, panel: Panel) -> pl.DataFrame:
-    """A row per changed value: the key columns, period, received, corrected (empty for unknown), reason, score.
+    """A row per changed value: the key columns, period, received, corrected (empty for unknown), unjudged (yes where no
+    forecast is scored by it), reason, score; as `read_corrections` takes it.
 
     panel: as received.
     """
@@ -171,9 +173,10 @@ def corrections(changes: Corrections, panel: Panel) -> pl.DataFrame:
     columns["period"] = labels[changes.period].tolist()
     columns["received"] = panel.values[at, changes.period]
     columns["corrected"] = changes.value
+    columns["unjudged"] = np.where(changes.unjudged, "yes", "").tolist()
     columns["reason"] = list(changes.reason)
     columns["score"] = np.round(changes.score, 3)
-    texts = dict.fromkeys((*keys, "period", "reason"), pl.String)
+    texts = dict.fromkeys((*keys, "period", "unjudged", "reason"), pl.String)
     return pl.DataFrame(columns, schema_overrides=texts).with_columns(
         pl.col("received", "corrected", "score").fill_nan(None)
     )

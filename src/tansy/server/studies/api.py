@@ -19,6 +19,7 @@ from tansy.engine.backtest.intervals import groups_of_levels
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
+from tansy.engine.study import export
 from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.bands_held import inside
 from tansy.engine.study.forecast import ROUNDING
@@ -26,6 +27,7 @@ from tansy.engine.study.recipe import BEST, read_recipe
 from tansy.engine.study.sums import quantiles_of_sums
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
+from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.plans import PlanSerializer, own_plans
 from tansy.server.studies import adjustments, services
@@ -194,6 +196,19 @@ class AdjustedBySerializer(serializers.Serializer):
     first = serializers.CharField()
     last = serializers.CharField()
     own = serializers.BooleanField()
+
+
+class StudyCorrectionsView(APIView):
+    @extend_schema(responses={(200, "text/csv"): OpenApiTypes.BINARY})
+    def get(self, request: Request, pk: int) -> HttpResponse:
+        """Corrections that people had made when the study was made, as a file for `tansy run --corrections`."""
+        study = get_object_or_404(Study.objects.select_related("load"), pk=pk)
+        table = export.corrections(ledger.unpack(study.corrections), study.load.panel())
+        return HttpResponse(
+            export.csv_of(table),
+            content_type="text/csv",
+            headers={"Content-Disposition": f'attachment; filename="corrections-{study.pk}.csv"'},
+        )
 
 
 class NodeSerializer(serializers.Serializer):

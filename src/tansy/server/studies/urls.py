@@ -26,6 +26,7 @@ urlpatterns = [
     path("studies/<int:pk>/comments/", comments_api.CommentsView.as_view()),
     path("comments/<int:pk>/", comments_api.CommentView.as_view()),
     path("studies/<int:pk>/beside/<int:other>/", compare_api.CompareView.as_view()),
+    path("studies/<int:pk>/corrections/", api.StudyCorrectionsView.as_view()),
     path("studies/<int:pk>/adjustments/", adjust_api.StudyAdjustmentsView.as_view()),
     path("studies/<int:pk>/adjustments/file/", adjust_api.AdjustmentFileView.as_view()),
     path("studies/<int:pk>/take/<int:other>/", adjust_api.TakeView.as_view()),

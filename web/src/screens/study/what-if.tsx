@@ -211,6 +211,14 @@ export function ChangeStudy({
             onChange={(event) => setName(event.target.value)}
           />
         </label>
+        <p>
+          <a className="link" href={`/api/studies/${study.id}/corrections/`} download>
+            Corrections it was made with
+          </a>{' '}
+          <span className="text-second">
+            as a file beside its recipe, for <code>tansy run --corrections</code>
+          </span>
+        </p>
         {change.isError && (
           <p role="alert" className="text-error">
             {change.error.message}
