@@ -204,7 +204,7 @@ def test_a_study_goes_out_again_where_somebody_changed_it_and_a_release_can_be_w
     book.write_bytes(client.get(f"{address}/xlsx/").content)
     cover = zipfile.ZipFile(book).read("xl/worksheets/sheet1.xml").decode()
     words = AdjustmentRow.objects.get().adjustment.words()
-    for said in ("R2 of Garden", "wrong fair (ines)", TOTAL, words, second.sha256):
+    for said in ("R2 of Garden", "wrong fair (ines)", TOTAL, words, second.sha256, done.load.sha256):
         assert said in cover, said
     rows = pl.read_parquet(io.BytesIO(second.forecasts))
     for level in rows["level"].unique(maintain_order=True).to_list():

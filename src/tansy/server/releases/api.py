@@ -436,7 +436,7 @@ class WorkbookView(APIView):
     @extend_schema(responses={(200, _XLSX): OpenApiTypes.BINARY})
     def get(self, request: Request, pk: int) -> HttpResponse:
         """A release as a workbook: a cover, and a sheet per level."""
-        release = get_object_or_404(Release.objects.select_related("portfolio", "published_by", "study"), pk=pk)
+        release = get_object_or_404(Release.objects.select_related("portfolio", "published_by", "study__load"), pk=pk)
         return _file(as_xlsx(release), _XLSX, release, "xlsx")
 
 

@@ -75,6 +75,7 @@ def _cover(book: Any, bold: Any, release: Release, names: dict[str, str], sizes:
         ("Forecast", f"{release.first} to {release.last}"),
         ("Series, nodes", f"{release.n_series:,}, {release.n_nodes:,}"),
         ("Engine", release.engine),
+        ("SHA-256 of the sales file", release.study.load.sha256),
         ("SHA-256 of the Parquet file", release.sha256),
     ]
     row = 0
