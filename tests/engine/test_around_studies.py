@@ -213,7 +213,9 @@ def test_the_files_of_a_study_hold_what_it_found(study: Study, panel: Panel, tmp
         pl.read_csv(tmp_path / "forecasts.csv") if form == "csv" else pl.read_parquet(tmp_path / "forecasts.parquet")
     )
     names = ["q0.025", "q0.1", "q0.25", "q0.75", "q0.9", "q0.975"]
-    assert table.columns == ["product", "store", "node", "level", "period", "lead", "statistical", "forecast", *names]
+    of_period = ["statistical", "forecast", *names]
+    of_sums = ["sum", *(f"sum_{name}" for name in names)]
+    assert table.columns == ["product", "store", "node", "level", "period", "lead", *of_period, *of_sums]
     assert len(table) == study.graph.n_nodes * RECIPE.leads
     series = table.filter(pl.col("level") == study.graph.levels[-1].name)
     by_lead = series.group_by("lead").agg(pl.col("forecast").sum()).sort("lead")["forecast"].to_numpy()
