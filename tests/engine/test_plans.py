@@ -201,6 +201,8 @@ def test_prices_and_promotions_are_planned_for_what_is_ahead() -> None:
     np.testing.assert_allclose(ahead[2], [6.6] * 4 + [6.0] * 4)
     np.testing.assert_allclose(ahead[5], 6.0)
     np.testing.assert_array_equal(found.drivers["promotion"][:, 110:].sum(axis=1), [0, 0, 0, 0, 2, 2])
+    past = with_plans(panel, plans[-1:], leads=8).panel  # nor does it say what is ahead
+    assert past.n_ahead == 0
 
 
 def test_a_planned_promotion_moves_the_forecast_of_its_series_alone() -> None:

@@ -65,28 +65,26 @@ def with_driver_plans(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> 
     as it was last. Raises PlanError where a plan names a driver or series that is not there, or changes a driver that
     is not known.
     """
-    wanted = [plan for plan in plans if isinstance(plan, DriverPlan)]
-    if not wanted:
-        return panel
     timeline = panel.timeline
     n = timeline.n_periods
+    wanted = [plan for plan in plans if isinstance(plan, DriverPlan)]
     ends = {id(plan): period_number("last", plan.last, timeline.frequency) - timeline.first + 1 for plan in wanted}
+    wanted = [plan for plan in wanted if ends[id(plan)] > n]  # of others, what came is in the history
+    if not wanted:
+        return panel
     for plan in wanted:
         if plan.name not in panel.drivers or plan.name == "stock":
             known = ", ".join(name for name in panel.drivers if name != "stock") or "none"
             raise PlanError("name", f"There is no driver {plan.name!r}; the history has {known}.")
         if ends[id(plan)] > n + MOST_PERIODS:
             raise PlanError("last", f"{plan.last} is too far ahead; look for a mistyped year.")
-    length = max(n + max(panel.n_ahead, leads), *ends.values())
+    length = max(n + max(panel.n_ahead, leads), *(ends[id(plan)] for plan in wanted))
     drivers = _longer(panel.drivers, length)
     for name in dict.fromkeys(plan.name for plan in wanted):
         drivers[name] = _carried_on(drivers[name], n)
     for plan in wanted:
         first = period_number("first", plan.first, timeline.frequency) - timeline.first if plan.first else n
-        start = max(n, first)
-        end = ends[id(plan)]
-        if start >= end:
-            continue  # past: what came is in the history
+        start, end = max(n, first), ends[id(plan)]
         try:
             rows = np.nonzero(panel.where(plan.where))[0]
         except StructureError as error:
