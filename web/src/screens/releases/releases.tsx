@@ -8,6 +8,7 @@ import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
 import { totalOptions } from '../../charts/total';
+import { Ask, Line } from '../../ui/ask';
 import { Comments } from '../../ui/comments';
 import { Dialog } from '../../ui/dialog';
 import { count, when } from '../../ui/format';
@@ -337,37 +338,16 @@ function WithdrawRelease({ release }: { release: Schema['Release'] }) {
       </button>
       {asking && (
         <Dialog title={`Withdraw R${release.number}`} close={() => setAsking(false)}>
-          <form
-            className="space-y-3 whitespace-normal"
-            onSubmit={(event) => {
-              event.preventDefault();
-              send.mutate();
-            }}
+          <Ask
+            act={() => send.mutate()}
+            say={`Withdraw R${release.number}`}
+            ready={reason.trim() !== '' && !send.isPending}
+            error={send.error}
+            close={() => setAsking(false)}
           >
             <p>It stays as it is and can still be read, marked as withdrawn; that cannot be taken back.</p>
-            <label className="block">
-              <span className="text-second">Reason</span>
-              <input
-                className="input input-sm w-full"
-                required
-                maxLength={400}
-                value={reason}
-                onChange={(event) => setReason(event.target.value)}
-              />
-            </label>
-            {send.isError && (
-              <p role="alert" className="text-error">
-                {send.error.message}
-              </p>
-            )}
-            <button
-              type="submit"
-              className="btn btn-sm btn-primary"
-              disabled={!reason.trim() || send.isPending}
-            >
-              Withdraw R{release.number}
-            </button>
-          </form>
+            <Line label="Reason" most={400} value={reason} onChange={setReason} />
+          </Ask>
         </Dialog>
       )}
     </>

@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
+import { Ask, Line } from '../../ui/ask';
 import { Dialog } from '../../ui/dialog';
 
 type Node = Schema['Node'];
@@ -46,12 +47,12 @@ export function Keep({
           </button>
         </>
       ) : (
-        <form
-          className="space-y-3"
-          onSubmit={(event) => {
-            event.preventDefault();
-            send.mutate();
-          }}
+        <Ask
+          act={() => send.mutate()}
+          say="Keep"
+          ready={reason.trim() !== '' && !send.isPending}
+          error={send.error}
+          close={close}
         >
           <p>{method}</p>
           <fieldset className="space-y-1">
@@ -72,34 +73,8 @@ export function Keep({
               </label>
             ))}
           </fieldset>
-          <label className="block">
-            <span className="text-second">Reason</span>
-            <input
-              className="input input-sm w-full"
-              value={reason}
-              required
-              maxLength={300}
-              onChange={(event) => setReason(event.target.value)}
-            />
-          </label>
-          {send.isError && (
-            <p role="alert" className="text-error">
-              {send.error.message}
-            </p>
-          )}
-          <div className="flex gap-2">
-            <button
-              type="submit"
-              className="btn btn-sm btn-primary"
-              disabled={!reason.trim() || send.isPending}
-            >
-              Keep
-            </button>
-            <button type="button" className="btn btn-sm btn-ghost" onClick={close}>
-              Cancel
-            </button>
-          </div>
-        </form>
+          <Line label="Reason" most={300} value={reason} onChange={setReason} />
+        </Ask>
       )}
     </Dialog>
   );

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
+import { Ask, Line } from '../../ui/ask';
 import { Dialog } from '../../ui/dialog';
 import { count, fixed, signed } from '../../ui/format';
 import { Choice } from '../../ui/page';
@@ -46,12 +47,12 @@ export function Take({
   });
   return (
     <Dialog title={`Take ${node.name} into ${one.name} #${one.id}`} close={close}>
-      <form
-        className="space-y-3"
-        onSubmit={(event) => {
-          event.preventDefault();
-          keep.mutate();
-        }}
+      <Ask
+        act={() => keep.mutate()}
+        say="Take it"
+        ready={!!seen.data && !keep.isPending && reason.trim() !== ''}
+        error={keep.error}
+        close={close}
       >
         <Choice
           label="Below it"
@@ -72,34 +73,8 @@ export function Take({
             {count(seen.data.n_adjustments)} adjustments of the portfolio, undone at once.
           </p>
         )}
-        <label className="block">
-          <span className="text-second">Reason</span>
-          <input
-            className="input input-sm w-full"
-            required
-            maxLength={300}
-            value={reason}
-            onChange={(event) => setReason(event.target.value)}
-          />
-        </label>
-        {keep.isError && (
-          <p role="alert" className="text-error">
-            {keep.error.message}
-          </p>
-        )}
-        <div className="flex gap-2">
-          <button
-            type="submit"
-            className="btn btn-sm btn-primary"
-            disabled={!seen.data || keep.isPending || !reason.trim()}
-          >
-            Take it
-          </button>
-          <button type="button" className="btn btn-sm btn-ghost" onClick={close}>
-            Cancel
-          </button>
-        </div>
-      </form>
+        <Line label="Reason" most={300} value={reason} onChange={setReason} />
+      </Ask>
     </Dialog>
   );
 }

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios, studies } from '../../api/queries';
+import { Ask, Line, Problem } from '../../ui/ask';
 import { Dialog } from '../../ui/dialog';
 import { Failed, Loading } from '../../ui/states';
 import { DriverFields, driverWords } from '../plans/driver-fields';
@@ -48,27 +49,18 @@ export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: n
       {recipe.isPending && <Loading what="the recipe" />}
       {recipe.isError && <Failed error={recipe.error} retry={() => void recipe.refetch()} />}
       {text !== undefined && (
-        <form
-          className="space-y-3"
-          onSubmit={(event) => {
-            event.preventDefault();
-            run.mutate();
-          }}
+        <Ask
+          act={() => run.mutate()}
+          say="Run it"
+          ready={!run.isPending && name.trim() !== ''}
+          error={run.error}
+          close={close}
         >
           <p className="text-second">
             Change what you like; only what is touched is fitted again. History, corrections and adjustments
             are those of the portfolio.
           </p>
-          <label className="block">
-            <span className="text-second">Name</span>
-            <input
-              className="input input-sm w-full"
-              required
-              maxLength={120}
-              value={name}
-              onChange={(event) => setName(event.target.value)}
-            />
-          </label>
+          <Line label="Name" most={120} value={name} onChange={setName} />
           <label className="block">
             <span className="text-second">Recipe</span>
             <textarea
@@ -80,20 +72,7 @@ export function WhatIf({ study, portfolio, close }: { study: Study; portfolio: n
             />
           </label>
           <Drivers portfolio={portfolio} plans={plans} setPlans={setPlans} />
-          {run.isError && (
-            <p role="alert" className="text-error">
-              {run.error.message}
-            </p>
-          )}
-          <div className="flex gap-2">
-            <button type="submit" className="btn btn-sm btn-primary" disabled={run.isPending || !name.trim()}>
-              Run it
-            </button>
-            <button type="button" className="btn btn-sm btn-ghost" onClick={close}>
-              Cancel
-            </button>
-          </div>
-        </form>
+        </Ask>
       )}
     </Dialog>
   );
@@ -201,16 +180,7 @@ export function ChangeStudy({
           change.mutate({ name });
         }}
       >
-        <label className="block">
-          <span className="text-second">Name</span>
-          <input
-            className="input input-sm w-full"
-            required
-            maxLength={120}
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </label>
+        <Line label="Name" most={120} value={name} onChange={setName} />
         <p>
           <a className="link" href={`/api/studies/${study.id}/corrections/`} download>
             Corrections it was made with
@@ -219,11 +189,7 @@ export function ChangeStudy({
             as a file beside its recipe, for <code>tansy run --corrections</code>
           </span>
         </p>
-        {change.isError && (
-          <p role="alert" className="text-error">
-            {change.error.message}
-          </p>
-        )}
+        <Problem error={change.error} />
         {sure && (
           <p>
             What it found is lost: its backtest, choices and forecasts. Adjustments stay with the portfolio,
