@@ -61,9 +61,9 @@ def _periods(event: Event, panel: Panel) -> list[int]:
 def with_driver_plans(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> Panel:
     """The panel with its drivers as they are planned after the end of history, one plan after the other.
 
-    A driver that is planned is known for `leads` periods: where nothing else says so a switch is off, and a size stays
-    as it was last. Raises PlanError where a plan names a driver or series that is not there, or changes a driver that
-    is not known.
+    Of the series that a plan names, the driver is known for `leads` periods: where nothing else says so a switch is
+    off, and a size stays as it was last. Others stay as they are. Raises PlanError where a plan names a driver or
+    series that is not there, or changes a driver that is not known.
     """
     timeline = panel.timeline
     n = timeline.n_periods
@@ -80,8 +80,7 @@ def with_driver_plans(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> 
             raise PlanError("last", f"{plan.last} is too far ahead; look for a mistyped year.")
     length = max(n + max(panel.n_ahead, leads), *(ends[id(plan)] for plan in wanted))
     drivers = _longer(panel.drivers, length)
-    for name in dict.fromkeys(plan.name for plan in wanted):
-        drivers[name] = _carried_on(drivers[name], n)
+    drivers |= {name: drivers[name].copy() for name in {plan.name for plan in wanted}}
     for plan in wanted:
         first = period_number("first", plan.first, timeline.frequency) - timeline.first if plan.first else n
         start, end = max(n, first), ends[id(plan)]
@@ -92,7 +91,9 @@ def with_driver_plans(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> 
         if not len(rows):
             which = " and ".join(f"{name} {value}" for name, value in plan.where.items())
             raise PlanError("where", f"There is no series of {which}.")
-        drivers[plan.name][rows, start:end] = _changed(drivers[plan.name][rows, start:end], plan, panel, start)
+        own = _carried_on(drivers[plan.name][rows], n, is_switch(panel.drivers[plan.name]))
+        own[:, start:end] = _changed(own[:, start:end], plan, panel, start)
+        drivers[plan.name][rows] = own
     return replace(panel, drivers=drivers)
 
 
@@ -106,10 +107,10 @@ def _changed(values: Floats, plan: DriverPlan, panel: Panel, start: int) -> Floa
     return values + plan.amount if plan.change == "add" else values * (1.0 + plan.amount / 100.0)
 
 
-def _carried_on(driver: Floats, n_past: int) -> Floats:
-    """A copy that is known ahead wherever it was known last."""
+def _carried_on(driver: Floats, n_past: int, switch: bool) -> Floats:
+    """A copy that is known ahead wherever it was known last; of a switch everywhere."""
     driver = driver.copy()
-    if is_switch(driver):
+    if switch:
         driver[:, n_past:] = np.nan_to_num(driver[:, n_past:])
         return driver
     seen = ~np.isnan(driver)
