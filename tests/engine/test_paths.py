@@ -95,6 +95,36 @@ def test_counts_are_whole_numbers_that_mean_the_forecast() -> None:
     assert np.median(variance / expected[often].mean(axis=1)) == pytest.approx(1.0, abs=0.3)  # as Poisson counts have
 
 
+def test_slow_movers_scatter_as_their_counts_do() -> None:
+    """Their bands are drawn in to whole numbers; paths that took these as they stand would hold too little."""
+    rng = np.random.default_rng(7)
+    rates = np.repeat([0.3, 0.6, 1.0], 80)
+    forecast, prepared = study(rng.poisson(rates[:, None], (240, 150)).astype(float), "mean")
+    first = forecast.graph.n_aggregates
+    assert (
+        prepared.known().kinds.slow[first:].all() and (forecast.quantiles == np.round(forecast.quantiles))[first:].all()
+    )
+    paths = all_paths(forecast, prepared)
+    for rate in np.unique(rates):
+        own = paths[rates == rate]
+        # half a unit is all that is known of where a band stood before it was drawn in
+        assert own.var(axis=2).mean() / rate == pytest.approx(1.0, abs=0.25)
+        assert (own == 0.0).mean() == pytest.approx(np.exp(-rate), abs=0.07)
+
+
+def test_a_series_with_returns_takes_no_other_below_zero() -> None:
+    rng = np.random.default_rng(12)
+    values = rng.gamma(0.7, 9.0, (8, 120))
+    values[0] = rng.normal(0.0, 20.0, 120)
+    forecast, prepared = study(values, "mean")
+    first = forecast.graph.n_aggregates
+    forecast = replace(forecast, quantiles=forecast.quantiles.copy())
+    forecast.quantiles[first + 1 :] = np.maximum(forecast.quantiles[first + 1 :], 0.0)
+    paths = all_paths(forecast, prepared)
+    assert (paths[0] < 0.0).any() and (paths[1:] >= 0.0).all()
+    np.testing.assert_allclose(paths.mean(axis=2), forecast.mean[first:], rtol=1e-5, atol=1e-4)
+
+
 def test_totals_are_the_sums_of_every_path_and_files_say_so() -> None:
     rng = np.random.default_rng(8)
     values = 50.0 + 5.0 * shocks(rng, 9, 120, 0.3)

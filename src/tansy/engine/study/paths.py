@@ -32,6 +32,7 @@ from tansy.engine.study.forecast import Forecast
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
 Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
 
 MOST_PATHS = 2_000
 MOST_VALUES = 200_000_000
@@ -60,15 +61,17 @@ def joint_paths(forecast: Forecast, known: Known, n: int) -> Iterator[tuple[slic
         raise PathsError(f"{n:,} paths of {n_series:,} series over {horizon} leads are too many; ask for {most:,}.")
     values = known.values[first:]
     whole = are_whole(known.judged[first:]) & (forecast.mean[first:] >= 0.0).all(axis=1)
-    floor = 0.0 if (forecast.quantiles[first:] >= 0.0).all() else -np.inf
+    quantiles = _before_rounding(forecast, whole, known.kinds.slow[first:])
+    nonnegative = np.asarray((forecast.quantiles[first:] >= 0.0).all(axis=(1, 2)))
     windows = _Windows(values, known, horizon, n)
     of_leads = forecast.together[groups(forecast.graph.level_of, len(forecast.graph.levels))[first]]
     turned = _turned(windows, of_leads)
     for start in range(0, n_series, _BLOCK):
         rows = slice(start, min(start + _BLOCK, n_series))
-        nodes = slice(first + rows.start, first + rows.stop)
-        even = _at_even_ranks(forecast.mean[nodes], forecast.quantiles[nodes], forecast.probabilities, n, floor)
-        even[whole[rows]] = _whole(even[whole[rows]], forecast.mean[nodes][whole[rows]])
+        mean = forecast.mean[first:][rows]
+        even = _at_even_ranks(quantiles[rows], forecast.probabilities, n)
+        even = _about(mean, even, nonnegative[rows])
+        even[whole[rows]] = _whole(even[whole[rows]], mean[whole[rows]])
         ranks = _ranks(np.einsum("gh,shn->sgn", turned, windows.scores(rows)))
         yield rows, np.take_along_axis(even, ranks, axis=2).astype(np.float32)
 
@@ -149,20 +152,39 @@ class _Windows:
         return np.nan_to_num(values[:, inside] - expected)
 
 
-def _at_even_ranks(mean: Floats, quantiles: Floats, p: Floats, n: int, floor: float) -> Floats:
-    """Values at the probabilities (k + 1/2) / n, [series, H, n]: between the quantiles, and beyond them, on straight
-    lines over the normal's, with the mean of the forecast."""
+def _before_rounding(forecast: Forecast, whole: Booleans, slow: Booleans) -> Floats:
+    """Quantiles of the series as they were before they were drawn to whole numbers, [series, Q, H], give or take half a
+    unit: those of slow movers were drawn in (`intervals.whole_bands`), and in whole units all others outwards. A band
+    of whole numbers as it stands would be too narrow for the counts that it holds, or too wide."""
+    apart = np.where(forecast.probabilities < 0.5, -0.5, 0.5)[None, :, None]
+    drawn = np.where(whole & slow, 1.0, -1.0 if forecast.is_whole else 0.0)[:, None, None]
+    quantiles = forecast.quantiles[forecast.graph.n_aggregates :]
+    certain = (quantiles[:, :1] == quantiles[:, -1:]) & (quantiles[:, :1] == 0.0)  # zero by decision has no band
+    return np.asarray(quantiles + np.where(certain, 0.0, drawn * apart))
+
+
+def _at_even_ranks(quantiles: Floats, p: Floats, n: int) -> Floats:
+    """Values at the probabilities (k + 1/2) / n, [series, H, n], ascending: between the quantiles, and beyond them, on
+    straight lines over the normal's."""
     z, asked = ndtri(p), ndtri((np.arange(n) + 0.5) / n)
     k = np.clip(np.searchsorted(z, asked) - 1, 0, len(z) - 2)
     share = (asked - z[k]) / (z[k + 1] - z[k])
-    q = quantiles.swapaxes(1, 2)
-    found: Floats = np.maximum(q[..., k] * (1.0 - share) + q[..., k + 1] * share, floor)
-    centre = found.mean(axis=2)
-    if floor == 0.0:
-        flat = (centre <= 0.0) & (mean > 0.0)
-        found[flat] = 1.0
-        return np.asarray(found * (mean / np.where(flat, 1.0, np.where(centre > 0.0, centre, 1.0)))[:, :, None])
-    return np.asarray(found + (mean - centre)[:, :, None])
+    q = np.maximum.accumulate(quantiles, axis=1).swapaxes(1, 2)
+    return np.asarray(q[..., k] * (1.0 - share) + q[..., k + 1] * share)
+
+
+def _about(mean: Floats, values: Floats, nonnegative: Booleans) -> Floats:
+    """Ascending values [series, H, n] moved to where their mean is the forecast's [series, H]; where none may be below
+    zero, what would fall below it is nothing, and the others are moved further (the nearest such values: Held, Wolfe,
+    Crowder 1974)."""
+    n = values.shape[2]
+    total = n * mean[..., None]
+    descending = values[..., ::-1]
+    move = (total - np.cumsum(descending, axis=2)) / np.arange(1, n + 1)
+    last = np.maximum((descending + move > 0.0).sum(axis=2, keepdims=True) - 1, 0)
+    kept = np.take_along_axis(move, np.where(nonnegative[:, None, None], last, n - 1), axis=2)
+    moved = values + kept
+    return np.asarray(np.where(nonnegative[:, None, None], np.maximum(moved, 0.0), moved))
 
 
 def _whole(values: Floats, mean: Floats) -> Floats:
