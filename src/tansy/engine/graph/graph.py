@@ -149,6 +149,13 @@ class Graph:
         places = self.place[node].tolist()
         return " × ".join(axis.names[place] for axis, place in zip(self.axes, places, strict=True))
 
+    def meet(self, node: int, nodes: Integers) -> NDArray[np.bool_]:
+        """Which of some nodes hold a series that `node` holds too."""
+        own = np.zeros(self.n_series)
+        own[self.below(np.array([node])).series] = 1.0
+        held = self.summation.sum_up(own[:, None])[:, 0] > 0.0
+        return np.asarray(held[nodes])
+
     def below(self, nodes: Integers | None) -> Below:
         """The series that some nodes hold, and how they add up to them; without a list, all nodes."""
         if nodes is None:

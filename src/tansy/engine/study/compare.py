@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 from tansy.engine.errors import RecipeError
 from tansy.engine.study.forecast import Forecast
 
+_ROUNDING = 1e-9
+
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
@@ -51,13 +53,21 @@ def percent(before: float, after: float) -> float | None:
 
 @dataclass(frozen=True, eq=False)
 class Compared:
-    """nodes: numbers in the one forecast, of nodes that both have, [k]. periods: labels of those that both forecast.
-    one, other: [k, L]."""
+    """nodes: numbers in the one forecast, of nodes that both have, ascending, [k]. periods: labels of those that both
+    forecast. one, other: [k, L]."""
 
     nodes: Integers
     periods: list[str]
     one: Floats
     other: Floats
+
+    def differing(self, nodes: Integers) -> tuple[Integers, Integers]:
+        """Where the two differ by more than rounding, of some nodes of the one: positions in `nodes` and in `periods`,
+        [cells] each, node by node. Nodes that the other lacks are passed over."""
+        rows = np.nonzero(np.isin(self.nodes, nodes))[0]
+        one, other = self.one[rows], self.other[rows]
+        at, period = np.nonzero(np.abs(other - one) > _ROUNDING * np.maximum(np.abs(other), 1.0))
+        return rows[at], period
 
 
 def compare(one: Forecast, one_mean: Floats, other: Forecast, other_mean: Floats) -> Compared:

@@ -198,7 +198,10 @@ class TrackSerializer(serializers.Serializer):
     levels = TrackLevelSerializer(many=True)
     kinds = TrackLevelSerializer(many=True, help_text="Of the series of each kind of demand.")
     leads = TrackLeadSerializer(many=True)
-    adjustments = AdjustmentHelpSerializer(many=True)
+    adjustments = AdjustmentHelpSerializer(
+        many=True, help_text="In their order; of very many those that brought or cost most."
+    )
+    n_adjustments = serializers.IntegerField()
     by_reason = NamedHelpSerializer(many=True)
     by_planner = NamedHelpSerializer(many=True)
     left = LeftSerializer(many=True, help_text="Series that left their widest band, the largest misses first.")

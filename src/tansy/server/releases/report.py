@@ -78,7 +78,8 @@ def _of_track(found: dict[str, Any]) -> dict[str, Any]:
             }
             for one in found["levels"]
         ],
-        "adjustments": found["adjustments"],
+        "adjustments": sorted(found["adjustments"], key=lambda one: -abs(one["gained"]))[:_LISTED],
+        "more_adjustments": max(found["n_adjustments"] - _LISTED, 0),
         "misses": [
             {**one, **{name: number(one[name]) for name in ("actual", "forecast", "error")}}
             for one in found["left"][:_LISTED]

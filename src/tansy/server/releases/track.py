@@ -18,6 +18,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.plans.planned import with_plans
 from tansy.engine.study import track as engine
 from tansy.engine.study.prepared import Prepared
+from tansy.engine.study.report import kinds_of
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Load, Portfolio
 from tansy.server.portfolios.panels import panel_of
@@ -31,14 +32,15 @@ from tansy.server.studies.services import prepared_of
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 
+_MOST_LISTED = 50
 MOST_BESIDE = 6
 """Releases that are shown side by side, the newest."""
 
 
 @dataclass(frozen=True, eq=False)
 class Tracked:
-    """A release, and what has come of it: came [nodes, H]. kinds: the series of each kind of demand as the study of the
-    release had it, one kind a series."""
+    """A release, and what has come of it: came [nodes, H]. kinds: the series of each kind of demand, as the Backtest of
+    its study has them."""
 
     release: Release
     released: engine.Released
@@ -75,18 +77,9 @@ def _tracked(pk: int, load: int, corrections: tuple[int, ...]) -> Tracked:
     judged = ledger.standing(newest).judged(panel_of(newest)) if corrections else panel_of(newest)
     now = _with_its_plans(judged, prepared)
     came = engine.actuals(graph, then, now, released.first, horizon)
-    return Tracked(release, released, came, _kinds(release.study, graph.n_aggregates))
-
-
-def _kinds(study: Study, first: int) -> dict[str, Integers]:
-    """Whether a series has a season says little of how it is forecast: that it is ended, new or sold in season only,
-    and else how its demand comes, does."""
-    found: dict[str, list[int]] = {}
-    own = Node.objects.filter(study=study, position__gte=first).order_by("position").values_list("position", "kind")
-    for position, words_of in own:
-        kinds = [kind for kind in words_of.split(", ") if kind != "seasonal"]
-        found.setdefault(kinds[0] if kinds else "seasonal", []).append(position)
-    return {kind: np.array(nodes, dtype=np.int64) for kind, nodes in sorted(found.items())}
+    kind_names, of_kind = kinds_of(prepared.known().kinds, graph)
+    kinds = {name: np.nonzero(which)[0] for name, which in zip(kind_names, of_kind, strict=True)}
+    return Tracked(release, released, came, kinds)
 
 
 def _with_its_plans(panel: Panel, prepared: Prepared) -> Panel:
@@ -131,8 +124,9 @@ def report(found: Tracked) -> dict[str, Any]:
         ],
         "adjustments": [
             {**{name: one[name] for name in ("name", "words", "reason", "made_by")}, **_helped(help)}
-            for one, help in zip(release.adjustments, helps, strict=True)
+            for one, help in _most_telling(release.adjustments, helps)
         ],
+        "n_adjustments": len(release.adjustments),
         "by_reason": _grouped(release.adjustments, helps, "reason"),
         "by_planner": _grouped(release.adjustments, helps, "made_by"),
         "left": [
@@ -178,6 +172,13 @@ def _help(laid: dict[str, Any], position: dict[str, int], came: Floats) -> engin
     if node is None or "leads" not in laid:
         return engine.Help(0, 0.0, 0.0)
     return engine.helped(laid["before_by_lead"], laid["after_by_lead"], laid["leads"], came[node])
+
+
+def _most_telling(laid: list[dict[str, Any]], helps: list[engine.Help]) -> list[tuple[dict[str, Any], engine.Help]]:
+    """Adjustments with what they brought, in their order; of very many those that brought or cost most."""
+    pairs = list(zip(laid, helps, strict=True))
+    most = sorted(range(len(pairs)), key=lambda i: -abs(helps[i].gained))[:_MOST_LISTED]
+    return [pairs[i] for i in sorted(most)]
 
 
 def _helped(one: engine.Help) -> dict[str, Any]:

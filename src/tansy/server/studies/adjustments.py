@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
@@ -19,6 +20,7 @@ from tansy.engine.adjust.layer import Ground, Step, laid
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.engine.study.adjusted import bands_of, changed, ground_of
+from tansy.engine.study.compare import compare
 from tansy.engine.study.forecast import Forecast
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.portfolios.models import Portfolio
@@ -29,7 +31,7 @@ Floats = NDArray[np.float64]
 
 MOST_TAKEN = 1_500
 """Values that are taken from another study at once."""
-_NO_DIFFERENCE = 1e-9
+_SHOWN_OF_ACT = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,22 +130,26 @@ def _placed(row: AdjustmentRow, statistical: Forecast, panel: Any) -> Placed:
 
 
 def that_change(found: Adjusted, node: int) -> list[dict[str, Any]]:
-    """What was laid and changes the forecast of a node, in its order."""
-    graph = found.statistical.graph
-    own = set(graph.below(np.array([node])).series.tolist())
-    rows = [
-        row
-        for row in _rows_laid(found)
-        if not own.isdisjoint(graph.below(np.array([found.outcomes[row.pk].node])).series.tolist())
-    ]
-    return [
-        {
-            "id": row.pk, "name": row.node_name, "words": row.adjustment.words(), "reason": row.adjustment.reason,
-            "made_by": row.author, "first": row.adjustment.first, "last": row.adjustment.last,
-            "own": found.outcomes[row.pk].node == node,
-        }
-        for row in rows
-    ]  # fmt: skip
+    """What was laid and changes the forecast of a node, in its order. Of more than `_SHOWN_OF_ACT` that were made at
+    once only the first is told, with how many they are (`n`)."""
+    rows = list(_rows_laid(found))
+    nodes = np.array([found.outcomes[row.pk].node for row in rows], dtype=np.int64)
+    meets = found.statistical.graph.meet(node, nodes)
+    rows = [row for row, here in zip(rows, meets.tolist(), strict=True) if here]
+    sizes = Counter(row.act for row in rows)
+    told: dict[int, AdjustmentRow] = {}
+    for row in rows:
+        told.setdefault(-row.act if sizes[row.act] > _SHOWN_OF_ACT else row.pk, row)
+    return [_told_of_node(found, node, row, sizes[row.act] if key < 0 else 1) for key, row in told.items()]
+
+
+def _told_of_node(found: Adjusted, node: int, row: AdjustmentRow, n: int) -> dict[str, Any]:
+    one = row.adjustment
+    return {
+        "id": row.pk, "name": row.node_name, "words": one.words() if n == 1 else f"{n:,} changes made at once", "n": n,
+        "reason": one.reason, "made_by": row.author, "first": one.first, "last": one.last,
+        "own": n == 1 and found.outcomes[row.pk].node == node,
+    }  # fmt: skip
 
 
 def _rows_laid(found: Adjusted) -> QuerySet[AdjustmentRow]:
@@ -214,38 +220,33 @@ def try_out(study: Study, adjustments: Sequence[Adjustment]) -> Tried:
 
 def taken(study: Study, other: Study, refs: Sequence[str], by_series: bool, reason: str) -> list[Adjustment]:
     """Adjustments that give nodes of a study the forecast that another one has for them, in the periods of both; or
-    each series below them its own.
+    each series below them its own, of those that the other has.
 
-    Raises Http404 where the study has no such node, Unusable where the other has none, where nothing differs, or where
-    it would be too many.
+    Raises Http404 where the study has no such node, RecipeError where they have no period in common, Unusable where the
+    other has no such node, where nothing differs, or where it would be too many.
     """
     one, two = adjusted(study), adjusted(other)
-    graph, theirs = one.statistical.graph, two.statistical.graph
+    graph = one.statistical.graph
     nodes = np.array([node_at(study.pk, ref).position for ref in dict.fromkeys(refs)])
-    if by_series:
-        nodes = graph.n_aggregates + graph.below(nodes).series
-    own_periods, their_periods = one.statistical.timeline.labels, two.statistical.timeline.labels
-    leads = [(own_periods.index(label), h) for h, label in enumerate(their_periods) if label in own_periods]
-    found: list[Adjustment] = []
-    for node in nodes.tolist():
-        there = theirs.position.get(graph.ids[node])
-        if there is None:
-            if by_series:
-                continue  # it has nothing to say of this series
-            raise Unusable(f"{other.name} #{other.pk} has no {graph.name(node)}.")
-        for h, k in leads:
-            amount = float(two.mean[there, k])
-            if abs(amount - one.mean[node, h]) > _NO_DIFFERENCE * max(abs(amount), 1.0):
-                where, period = where_of(graph, node), own_periods[h]
-                found.append(Adjustment(where, period, period, "set", amount, reason=reason))
-    if not found:
+    found = compare(one.statistical, one.mean, two.statistical, two.mean)
+    lacking = np.setdiff1d(nodes, found.nodes)
+    if len(lacking):
+        raise Unusable(f"{other.name} #{other.pk} has no {graph.name(int(lacking[0]))}.")
+    rows, periods = found.differing(graph.n_aggregates + graph.below(nodes).series if by_series else nodes)
+    if not len(rows):
         raise Unusable("There is nothing to take: both forecast the same here.")
-    if len(found) > MOST_TAKEN:
+    if len(rows) > MOST_TAKEN:
         raise Unusable(
-            f"That is {len(found):,} values, and {MOST_TAKEN:,} can be taken at once: take a smaller part, or the node "
+            f"That is {len(rows):,} values, and {MOST_TAKEN:,} can be taken at once: take a smaller part, or the node "
             "as a whole."
         )
-    return found
+    labels = [found.periods[h] for h in periods.tolist()]
+    places = [where_of(graph, node) for node in found.nodes[rows].tolist()]
+    amounts = found.other[rows, periods].tolist()
+    return [
+        Adjustment(where, period, period, "set", amount, reason=reason)
+        for where, period, amount in zip(places, labels, amounts, strict=True)
+    ]
 
 
 def keep(study: Study, user: Any, adjustments: Sequence[Adjustment]) -> list[AdjustmentRow]:

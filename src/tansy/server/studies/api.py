@@ -186,11 +186,13 @@ class KindSerializer(serializers.Serializer):
 
 
 class AdjustedBySerializer(serializers.Serializer):
-    """own: made for this very node, not for one above or below it."""
+    """own: made for this very node, not for one above or below it. n: how many it stands for; more than one were made
+    at once, and are withdrawn at once."""
 
     id = serializers.IntegerField()
     name = serializers.CharField()
     words = serializers.CharField()
+    n = serializers.IntegerField()
     reason = serializers.CharField()
     made_by = serializers.CharField()
     first = serializers.CharField()

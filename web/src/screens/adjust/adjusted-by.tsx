@@ -6,7 +6,8 @@ import { forecastChanged } from './queries';
 export function AdjustedBy({ node, portfolio }: { node: Schema['Node']; portfolio: number }) {
   const client = useQueryClient();
   const withdraw = useMutation({
-    mutationFn: (id: number) => body(api.DELETE('/api/adjustments/{id}/', { params: { path: { id } } })),
+    mutationFn: ({ id, n }: Schema['AdjustedBy']) =>
+      body(api.DELETE('/api/adjustments/{id}/', { params: { path: { id }, query: { act: n > 1 } } })),
     onSettled: () => forecastChanged(client),
   });
   if (!node.adjusted_by.length) return null;
@@ -24,16 +25,16 @@ export function AdjustedBy({ node, portfolio }: { node: Schema['Node']; portfoli
         {node.adjusted_by.map((one) => (
           <li key={one.id} className="flex flex-wrap items-baseline gap-x-2 border-b border-rule py-1">
             <b className="text-accent">{one.words}</b>
-            {!one.own && <span>of {one.name}</span>}
+            {!one.own && one.n === 1 && <span>of {one.name}</span>}
             <span>{one.reason}</span>
             <span className="text-second">{one.made_by}</span>
             <button
               type="button"
               className="btn btn-xs btn-ghost ml-auto"
               disabled={withdraw.isPending}
-              onClick={() => withdraw.mutate(one.id)}
+              onClick={() => withdraw.mutate(one)}
             >
-              Withdraw
+              {one.n > 1 ? 'Withdraw all' : 'Withdraw'}
             </button>
           </li>
         ))}

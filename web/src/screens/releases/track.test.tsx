@@ -51,6 +51,7 @@ const track: Schema['Track'] = {
       brought: 'nothing of it has come yet',
     },
   ],
+  n_adjustments: 70,
   by_reason: [
     {
       name: 'fair',
@@ -93,6 +94,7 @@ describe('the track of a release', () => {
     expect(within(left).getByRole('link', { name: 'Rue' }).getAttribute('href')).toBe('/p/1/s/3/series/n1');
     const kinds = screen.getByRole('region', { name: 'By kind of demand' });
     expect(within(kinds).getByRole('row', { name: /erratic 31 41.7 .*3.3$/ })).toBeDefined();
+    expect(screen.getByText(/The 2 of 70 that brought or cost most/)).toBeDefined();
     expect(screen.getAllByText('did harm: 12 units further off (−30 %)')).toHaveLength(2);
     fireEvent.change(screen.getByLabelText('Release'), { target: { value: '2' } });
     expect(await screen.findByText(/R1 from 2026-W43: 1 of 3/)).toBeDefined();

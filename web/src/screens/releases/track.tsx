@@ -324,6 +324,12 @@ function Helped({ track }: { track: Track }) {
           ))}
         </tbody>
       </table>
+      {track.n_adjustments > track.adjustments.length && (
+        <p className="mt-1 text-second">
+          The {count(track.adjustments.length)} of {count(track.n_adjustments)} that brought or cost most; all
+          of them count below.
+        </p>
+      )}
       <div className="mt-3 flex flex-wrap gap-10">
         {groups.map(({ title, rows }) => (
           <table key={title} className="sheet w-auto! self-start">
