@@ -151,6 +151,15 @@ def test_public_holidays_fall_on_the_days_of_the_calendar() -> None:
     assert counted.sum() == len([day for day in on if day < date(2025, 12, 29)])
 
 
+def test_two_calendars_need_two_names() -> None:
+    both = [{"kind": "holidays", "of": "DE-BY"}, {"kind": "holidays", "of": "AT"}]
+    with pytest.raises(PlanError, match="already; name the calendar of AT otherwise"):
+        with_plans(garden(), tuple(map(read_plan, both)))
+    both[1]["name"] = "holiday in Austria"
+    found = with_plans(garden(), tuple(map(read_plan, both)), leads=8).panel.drivers
+    assert (found["holiday in Austria"] != found["holiday"]).any()
+
+
 def priced() -> Panel:
     panel = garden()
     price = np.full((6, 110), 5.0)

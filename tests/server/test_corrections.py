@@ -280,6 +280,30 @@ def test_holidays_and_planned_prices_reach_the_study_that_nobody_wrote_a_recipe_
     assert {one["name"] for one in shown["drivers"]} == {"price", "holiday"}
 
 
+def test_what_one_study_alone_plans_stays_its_own_when_it_is_run_again(client: APIClient) -> None:
+    rows = [f"{label(FIRST_WEEK + t, 'W')},A,{20 + t % 7},{5 + (t % 9 == 0)}" for t in range(N_WEEKS)]
+    upload = hand_in(client, "\n".join(["week,product,sold,price", *rows]) + "\n").json()
+    loaded = client.post(f"/api/uploads/{upload['id']}/load/", {"name": "Priced", "options": {}}, format="json").json()
+    url = f"/api/portfolios/{loaded['id']}"
+    last = label(FIRST_WEEK + N_WEEKS + 3, "W")
+    cheaper = {"kind": "driver", "name": "price", "last": last, "amount": -10, "change": "percent"}
+    refused = client.post(f"{url}/studies/", {"plans": [{**cheaper, "name": "weather"}]}, format="json")
+    assert refused.status_code == 400 and "no driver 'weather'" in refused.json()["errors"]["name"][0]
+    made = client.post(f"{url}/studies/", {"plans": [cheaper], "name": "cheaper"}, format="json").json()
+    study = Study.objects.get(pk=made["id"])
+    running.carry_out(study.run)
+    assert client.post(f"/api/studies/{study.pk}/again/").status_code == 409  # nothing is new
+    fair = {"kind": "event", "name": "fair", "periods": [last]}
+    assert client.post(f"{url}/plans/", fair, format="json").status_code == 201
+    again = Study.objects.get(pk=client.post(f"/api/studies/{study.pk}/again/").json()["id"])
+    assert [plan.kind for plan in again.recipe.plans] == ["event", "driver"]
+    # a copy of its recipe has it too, and another study has not
+    copy = client.post(f"{url}/studies/", {"recipe": again.recipe_text}, format="json").json()
+    assert len(Study.objects.get(pk=copy["id"]).own_plans) == 1
+    usual = client.post(f"{url}/studies/", {}, format="json").json()
+    assert [plan.kind for plan in Study.objects.get(pk=usual["id"]).recipe.plans] == ["event"]
+
+
 def test_two_people_cannot_add_over_each_other(client: APIClient, garden: int, monkeypatch: pytest.MonkeyPatch) -> None:
     def file(units: int) -> str:
         return f"week,product,store,region,units\n{label(FIRST_WEEK + N_WEEKS, 'W')},P0,S0,North,{units}\n"

@@ -26,7 +26,7 @@ def with_calendar(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> Pane
     """The panel with each planned event as a driver that is 1 in its periods, and each calendar of public holidays as
     one of how many fall in a period; for all series, and known for `leads` periods ahead at least. Read only.
 
-    Raises PlanError where a period is none, or the history has a driver of a calendar's name.
+    Raises PlanError where a period is none, or there is another driver of a calendar's name.
     """
     events = {plan.name: _periods(plan, panel) for plan in plans if isinstance(plan, Event)}
     calendars = [plan for plan in plans if isinstance(plan, Holidays)]
@@ -41,8 +41,9 @@ def with_calendar(panel: Panel, plans: tuple[Plan, ...], leads: int = 0) -> Pane
         row[[n - first for n in found if 0 <= n - first < length]] = 1.0
         drivers[name] = np.broadcast_to(row, (panel.n_series, length))
     for plan in calendars:
-        if plan.name in panel.drivers:
-            raise PlanError("name", f"The history has a driver {plan.name!r} of its own; name the calendar otherwise.")
+        if plan.name in drivers:
+            said = f"There is a driver {plan.name!r} already; name the calendar of {plan.of} otherwise."
+            raise PlanError("name", said)
         row = holidays_in(plan.of, timeline.frequency, first, length)
         drivers[plan.name] = np.broadcast_to(row, (panel.n_series, length))
     return replace(panel, drivers=drivers)

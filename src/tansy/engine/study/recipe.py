@@ -97,7 +97,7 @@ class Recipe:
             document["data"] = {k: v for k, v in asdict(self.data).items() if v not in (None, [], ())}
         document["structure"] = {"edges": self.edges} if self.edges else self.structure
         if self.plans:
-            document["plans"] = [_entries(plan) for plan in self.plans]
+            document["plans"] = [entries_of(plan) for plan in self.plans]
         if self.cleaning is not None:
             document["cleaning"] = self.cleaning.to_mapping()
         document["methods"] = {"candidates": list(self.methods), "ended_after": self.ended_after}
@@ -106,7 +106,7 @@ class Recipe:
         if self.in_season:
             document["methods"]["in_season"] = self.in_season
         if self.kept:
-            document["methods"]["kept"] = [_entries(one) for one in self.kept]
+            document["methods"]["kept"] = [entries_of(one) for one in self.kept]
         document["backtest"] = {"origins": self.origins, "step": self.step, "leads": self.leads}
         if self.anchor:
             document["backtest"]["anchor"] = self.anchor
@@ -123,7 +123,8 @@ class Recipe:
         return tomli_w.dumps(document)
 
 
-def _entries(plan: Plan | KeptMethod) -> dict[str, Any]:
+def entries_of(plan: Plan | KeptMethod) -> dict[str, Any]:
+    """As a recipe has it."""
     return {name: value for name, value in asdict(plan).items() if value not in (None, {}, (), "")}
 
 

@@ -34,6 +34,7 @@ class Study(models.Model):
     recipe_text = models.TextField()
     corrections = models.JSONField(default=list, help_text="Those that held when the study was made.")
     kinds_by_hand = models.JSONField(default=dict, help_text="Kinds given by hand, by position of the series.")
+    own_plans = models.JSONField(default=list, help_text="Plans of its recipe that the portfolio did not have.")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT)
     made_at = models.DateTimeField(auto_now_add=True)
     archived_at = models.DateTimeField(null=True, help_text="Out of the way since; everything in it stays.")

@@ -15,12 +15,12 @@ from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
 from tansy.engine.methods.notation import parse
-from tansy.engine.plans.kinds import Plan
+from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
 from tansy.engine.study.prepared import Prepared, candidate_forms, prepare
-from tansy.engine.study.recipe import Recipe
+from tansy.engine.study.recipe import Recipe, entries_of
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
@@ -43,11 +43,13 @@ def make(
     load = portfolio.load
     if recipe is None:
         recipe = default_recipe(load.panel(), load.levels, plans=(*plans_of(portfolio), *plans))
+    standing = plans_of(portfolio)
+    given = recipe.plans or standing
     recipe = replace(
         recipe,
         name=name or recipe.name,
         data=data_section(load),
-        plans=(*(recipe.plans or plans_of(portfolio)), *(one for one in plans if one not in recipe.plans)),
+        plans=(*given, *(one for one in plans if one not in given)),
         kept=recipe.kept or kept_of(portfolio),
         whole_units=recipe.whole_units or (portfolio.whole_units and recipe.nonnegative),
         cleaning=recipe.cleaning or ledger.rules_in_use(portfolio),
@@ -59,6 +61,7 @@ def make(
         study = Study.objects.create(
             portfolio=portfolio, load=load, name=recipe.name, recipe_text=recipe.to_toml(), made_by=user,
             corrections=corrections, kinds_by_hand=by_hand,
+            own_plans=[entries_of(one) for one in recipe.plans if one not in standing],
         )  # fmt: skip
         enqueue(study)
     return study
@@ -175,17 +178,23 @@ def forget() -> None:
 def _nothing_new(study: Study) -> bool:
     """Whether corrections, kinds by hand, plans and kept methods are those that the study has seen."""
     by_hand = {str(i): kind for i, kind in moved_by_hand(study.load).items()}
+    plans = (*plans_of(study.portfolio), *_own_plans(study))
     return (
         ledger.pack(ledger.standing(study.load)) == study.corrections
         and by_hand == study.kinds_by_hand
-        and plans_of(study.portfolio) == study.recipe.plans
+        and len(plans) == len(study.recipe.plans)
+        and all(plan in study.recipe.plans for plan in plans)
         and kept_of(study.portfolio) == study.recipe.kept
         and study.portfolio.whole_units == study.recipe.whole_units
     )
 
 
+def _own_plans(study: Study) -> tuple[Plan, ...]:
+    return tuple(read_plan(entries) for entries in study.own_plans)
+
+
 def again(study: Study, user: Any) -> Study:
-    """The same recipe on the newest history, from its new origin."""
+    """The same recipe on the newest history, from its new origin; what it alone had planned stays its own."""
     if study.load_id == study.portfolio.load.pk and _nothing_new(study):
         raise Conflict(
             "History, corrections, plans and kept methods are those that this study has seen; "
@@ -194,7 +203,8 @@ def again(study: Study, user: Any) -> Study:
     recipe = replace(study.recipe, plans=(), kept=(), whole_units=False)  # those of today
     if not recipe.anchor:  # its origins stay where they were
         recipe = replace(recipe, anchor=study.load.timeline.labels[prepared_of(study).seen_at[-1] - 1])
-    return make(study.portfolio, user, recipe, f"{study.name} from {study.portfolio.load.timeline.labels[-1]}")
+    name = f"{study.name} from {study.portfolio.load.timeline.labels[-1]}"
+    return make(study.portfolio, user, recipe, name, _own_plans(study))
 
 
 def enqueue(study: Study) -> Run:
