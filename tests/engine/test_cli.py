@@ -249,7 +249,8 @@ def test_what_was_corrected_by_hand_is_a_file_of_its_own(sales: Path, tmp_path: 
     first, second = (pl.read_parquet(tmp_path / one / "forecasts.parquet") for one in ("out", "two"))
     assert again.returncode == 0 and first.equals(second)
     for row, said in (("a,x,2024-W20,1", "row 2: there is no series a × x"), ("a,n,1999-W01,1", "no period of this"),
-                      ("a,n,2024-W20,many", "'many' is no number")):  # fmt: skip
+                      ("a,n,2024-W20,many", "'many' is no number"), ("a,n,2024-W20,inf", "'inf' is no number"),
+                      ("a,n,2024-W20,1\na,n,2024-W20,2", "row 3: a × n in 2024-W20 is corrected twice")):  # fmt: skip
         (tmp_path / "by_hand.csv").write_text(f"sku,shop,period,corrected\n{row}\n")
         wrong = tansy(*run, tmp_path / "by_hand.csv", "--out", tmp_path / "no", ok=False)
         assert said in wrong.stderr and "Nothing was taken" in wrong.stderr

@@ -154,7 +154,16 @@ def test_a_release_is_made_again_to_the_byte(client: APIClient, portfolio: dict[
     # the corrections of the study come as a file that says the same of the same history
     (tmp_path / "by_hand.csv").write_bytes(client.get(f"/api/studies/{study.pk}/corrections/").content)
     read = read_corrections(tmp_path / "by_hand.csv", study.load.panel())
-    assert pack(read) == [[*row[:5], None] if row[5] is None else row for row in study.corrections]
+    assert pack(read) == study.corrections
+    # and so does the ledger, without what was reverted
+    ledger = client.get(f"/api/portfolios/{number}/corrections/file/").content
+    (tmp_path / "ledger.csv").write_bytes(ledger)
+    held = pack(read_corrections(tmp_path / "ledger.csv", study.load.panel()))
+    assert sorted(row[:4] for row in held) == sorted(row[:4] for row in study.corrections)
+    gone = ledger.decode().splitlines()
+    gone[1] = gone[1].rsplit(",", 2)[0] + ",ines,2026-01-01T00:00:00"
+    (tmp_path / "ledger.csv").write_text("\n".join(gone))
+    assert len(read_corrections(tmp_path / "ledger.csv", study.load.panel())) == len(held) - 1
 
 
 def test_names_that_begin_like_a_formula_stay_texts_and_no_zero_has_a_sign(client: APIClient) -> None:

@@ -1,4 +1,4 @@
-"""A file of corrections: a row each, as `tansy run` writes them and a study on the screen hands them out."""
+"""A file of corrections: a row each, as `tansy run`, a study on the screen and the ledger hand them out."""
 
 from __future__ import annotations
 
@@ -21,10 +21,10 @@ _ESCAPED = r"^'([=+\-@])"
 def read_corrections(path: Path, panel: Panel) -> Corrections:
     """The corrections of a file, in its order.
 
-    Columns: the keys of the panel (with "key " before a name that is taken), `period`, `corrected`, which is empty
-    where the value is unknown; `unjudged` (yes), `reason` and `score` where there are some. Numbers have a decimal
-    point: nothing is guessed in a file of our own. Raises FileError that names the first rows that cannot be used; then
-    none is.
+    Columns: the keys of the panel (with "key " before a name that is taken), `period`, `corrected`, which is empty or
+    "unknown" where the value is unknown; `unjudged` (yes), `reason` and `score` where there are some. What was reverted
+    (`reverted at`) is passed over. Numbers have a decimal point: nothing is guessed in a file of our own. Raises
+    FileError that names the first rows that cannot be used; then none is.
     """
     table = open_table(path)
     frame = table.frame
@@ -36,14 +36,20 @@ def read_corrections(path: Path, panel: Panel) -> Corrections:
         raise FileError(f"{path.name} has no column {lacking[0]!r}.")
     place = {key: i for i, key in enumerate(zip(*(panel.keys[name] for name in panel.key_names), strict=True))}
     texts = frame.with_columns(pl.all().cast(pl.String).fill_null("").str.strip_chars())
-    texts = texts.with_columns(pl.all().str.replace(_ESCAPED, "${1}"))
-    written = texts[heads["corrected"]]
+    texts = texts.with_columns(pl.all().str.replace(_ESCAPED, "${1}")).with_row_index("row", table.header_line + 1)
+    if "reverted at" in heads:
+        texts = texts.filter(pl.col(heads["reverted at"]) == "")
+    written = texts[heads["corrected"]].replace("unknown", "")
     value = written.cast(pl.Float64, strict=False)
+    value = value.set(~value.is_finite(), None)
     timeline = panel.timeline
     series, periods, wrong = [], [], []
+    seen: set[tuple[int, int]] = set()
     rows = zip(*(texts[column].to_list() for column in keys if column), strict=True)
-    given = zip(rows, texts[heads["period"]].to_list(), written.to_list(), value.to_list(), strict=True)
-    for line, (key, period, text, number) in enumerate(given, table.header_line + 1):
+    given = zip(
+        texts["row"].to_list(), rows, texts[heads["period"]].to_list(), written.to_list(), value.to_list(), strict=True
+    )
+    for line, key, period, text, number in given:
         i, t = place.get(key, -1), number_of(period, timeline.frequency)
         series.append(i)
         periods.append(-1 if t is None else t - timeline.first)
@@ -53,12 +59,15 @@ def read_corrections(path: Path, panel: Panel) -> Corrections:
             wrong.append(f"row {line}: {period!r} is no period of this history.")
         elif text and number is None:
             wrong.append(f"row {line}: {text!r} is no number such as 12.5; leave it empty where the value is unknown.")
+        elif (i, periods[-1]) in seen:
+            wrong.append(f"row {line}: {' × '.join(key)} in {period} is corrected twice.")
+        seen.add((i, periods[-1]))
     if wrong:
         more = f" And {len(wrong) - _SAID} more." if len(wrong) > _SAID else ""
         raise FileError(f"{path.name}, {' '.join(wrong[:_SAID])}{more} Nothing was taken.")
 
     def column(name: str) -> list[str]:
-        return texts[heads[name]].to_list() if name in heads else [""] * frame.height
+        return texts[heads[name]].to_list() if name in heads else [""] * texts.height
 
     scores = pl.Series(column("score"), dtype=pl.String).cast(pl.Float64, strict=False).fill_null(float("nan"))
     return Corrections(

@@ -372,8 +372,8 @@ class LedgerFileView(APIView):
         buffer = io.StringIO()
         out = csv.writer(buffer)
         out.writerow(
-            [*load.key_names, "period", "received", "corrected", "rule", "score", "reason", "by", "at", "reverted by",
-             "reverted at"]
+            [*load.key_names, "period", "received", "corrected", "unjudged", "rule", "score", "reason", "by", "at",
+             "reverted by", "reverted at"]
         )  # fmt: skip
         for row in _filtered(request, pk):
             out.writerow(
@@ -382,6 +382,7 @@ class LedgerFileView(APIView):
                     label(row.period, load.frequency),
                     row.received,
                     "unknown" if row.value is None else row.value,
+                    "yes" if row.unjudged else "",
                     row.rule,
                     row.score,
                     row.reason,

@@ -19,7 +19,7 @@ from tansy.server.studies import adjustments
 from tansy.server.studies.models import Result, Study, node_at
 
 _MOST_LISTED = 200
-_MOST_ALSO = 4
+_MOST_ALSO = 2
 
 
 class ComparedStudySerializer(serializers.Serializer):

@@ -268,7 +268,7 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
   const put = list.filter((study) => study.archived_at !== null).length;
   const shown = list.filter((study) => archived || study.archived_at === null);
   const mark = (id: number) =>
-    setMarked(marked.includes(id) ? marked.filter((one) => one !== id) : [...marked.slice(-5), id]);
+    setMarked(marked.includes(id) ? marked.filter((one) => one !== id) : [...marked.slice(-3), id]);
   return (
     <section aria-labelledby="studies">
       <div className="mb-1 flex items-center gap-4">
