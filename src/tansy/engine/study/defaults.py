@@ -29,13 +29,12 @@ import numpy as np
 
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.backtest.origins import origins
-from tansy.engine.methods.method_text import driver_of
 from tansy.engine.panel import Panel
-from tansy.engine.plans.kinds import Holidays, Plan
+from tansy.engine.plans.kinds import Plan
 from tansy.engine.plans.planned import with_plans
 from tansy.engine.profile.kinds import find_kinds
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.study.driven import default_drivers, driven_methods, with_holidays
+from tansy.engine.study.driven import driven_methods, entries_of
 from tansy.engine.study.recipe import BEST, Recipe
 from tansy.engine.timeline import Timeline
 
@@ -86,10 +85,7 @@ def default_recipe(
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
     origins(timeline.n_periods, number, step, leads)  # there is room for them, or RecipeError
     slow = ("tsb",) if _has_slow_movers(panel) else ()
-    told = with_plans(panel, plans, leads).panel
-    entries = default_drivers(told.drivers, timeline.n_periods, leads)
-    holidays = [plan.name for plan in plans if isinstance(plan, Holidays)]
-    entries = with_holidays(entries, holidays, timeline.frequency)
+    entries, calendar_alone = entries_of(with_plans(panel, plans, leads).panel.drivers, timeline, plans, leads)
     driven = driven_methods(entries, timeline, panel.n_series > 1)
     learned = ("learner",) if _enough_to_learn(panel) else ()
     m = timeline.season_length
@@ -98,7 +94,6 @@ def default_recipe(
         parts = _DAYS_OF_SALES
     stands = (*(part.format(m=m) for part in parts), *learned)
     of_drivers = ("mean", *driven, *learned)
-    calendar_alone = all(driver_of(entry)[0] in holidays for entry in entries)
     of_parts = (stands,) if not driven else (stands, of_drivers) if calendar_alone else (of_drivers, stands)
     blends = tuple(f"blend({'; '.join(parts)})" for parts in of_parts)
     sharp = _SHARP if timeline.frequency in ("4W", "M", "Q") and _has_short_seasons(panel) else ""

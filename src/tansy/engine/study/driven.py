@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.methods.method_text import driver_of
 from tansy.engine.panel import is_switch
+from tansy.engine.plans.kinds import Holidays, Plan
 from tansy.engine.timeline import Timeline
 
 Floats = NDArray[np.float64]
@@ -43,7 +45,18 @@ def default_drivers(drivers: Mapping[str, Floats], n_past: int, leads: int) -> t
     return tuple(entry for _, _, entry in sorted(found, key=lambda one: one[:2])[:_MOST])
 
 
-def with_holidays(entries: tuple[str, ...], holidays: Collection[str], frequency: str) -> tuple[str, ...]:
+def entries_of(
+    drivers: Mapping[str, Floats], timeline: Timeline, plans: Iterable[Plan], leads: int
+) -> tuple[tuple[str, ...], bool]:
+    """Entries of x(...) that are taken unasked of drivers [series, periods and those ahead], plans among them, and
+    whether they are public holidays alone."""
+    holidays = {plan.name for plan in plans if isinstance(plan, Holidays)}
+    found = default_drivers(drivers, timeline.n_periods, leads)
+    entries = _with_holidays(found, holidays, timeline.frequency)
+    return entries, all(driver_of(entry)[0] in holidays for entry in entries)
+
+
+def _with_holidays(entries: tuple[str, ...], holidays: Collection[str], frequency: str) -> tuple[str, ...]:
     """Entries of which some count public holidays. Where periods are days, these reach the day before and the day
     after: people stock up, and shops are closed or crowded between. Quarters and years have as many every time, but for
     chance."""

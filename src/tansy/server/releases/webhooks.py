@@ -84,15 +84,22 @@ def signature(secret: str, number: str, timestamp: str, body: str) -> str:
 
 
 def deliver_due(now: datetime | None = None) -> int:
-    """Send what is due; how many were tried."""
+    """Send what is due; how many were tried. An address that does not hear is let be until the next look, so that it
+    does not keep the others waiting for each thing that it is to hear."""
     when = now or timezone.now()
     due = list(Delivery.objects.filter(next_at__lte=when).select_related("webhook").order_by("next_at", "pk")[:50])
+    tried, deaf = 0, set[int]()
     for delivery in due:
-        _deliver(delivery, when)
-    return len(due)
+        if delivery.webhook_id in deaf:
+            continue
+        tried += 1
+        if not _deliver(delivery, when):
+            deaf.add(delivery.webhook_id)
+    return tried
 
 
-def _deliver(delivery: Delivery, now: datetime) -> None:
+def _deliver(delivery: Delivery, now: datetime) -> bool:
+    """Whether it was heard."""
     # written before it is sent: where this ends half way, it is tried again, and never without end
     attempts = delivery.attempts + 1
     next_at = now + WAITS[attempts - 1] if attempts <= len(WAITS) else None
@@ -100,6 +107,7 @@ def _deliver(delivery: Delivery, now: datetime) -> None:
     heard, answer = _send(delivery, now)
     done = {"delivered_at": timezone.now(), "next_at": None} if heard else {}
     Delivery.objects.filter(pk=delivery.pk).update(answer=answer[:200], **done)
+    return heard
 
 
 class _NoWayOn(urllib.request.HTTPRedirectHandler):

@@ -24,7 +24,7 @@ from tansy.engine.methods.fits import Batch, Fits, Floats
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.decomposition import Parts
-from tansy.engine.study.driven import default_drivers, driven_methods
+from tansy.engine.study.driven import driven_methods, entries_of
 from tansy.server.api.fields import whole_number
 from tansy.server.studies import adjustments
 from tansy.server.studies.api import NullableFloats
@@ -448,7 +448,8 @@ class DriversView(APIView):
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])
         timeline = place.study.load.timeline
-        usual = driven_methods(default_drivers(drivers, timeline.n_periods, place.leads), timeline, False)
+        entries, _ = entries_of(drivers, timeline, place.study.recipe.plans, place.leads)
+        usual = driven_methods(entries, timeline, False)
         return usual[0] if usual else ""
 
 
