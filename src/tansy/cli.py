@@ -11,14 +11,12 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import numpy as np
-import polars as pl
 import typer
 
 from tansy.engine.backtest.intervals import probabilities
 from tansy.engine.backtest.score import Forecasts, score
 from tansy.engine.cleaning.file import read_corrections
 from tansy.engine.errors import FileError, TansyError
-from tansy.engine.graph.constraints import from_edges
 from tansy.engine.methods.as_json import fits_json
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
@@ -31,7 +29,7 @@ from tansy.engine.reading.findings import Finding
 from tansy.engine.reading.history import Reading, read_panel
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import read_table
-from tansy.engine.reconcile.projection import METHODS, reconcile
+from tansy.engine.reconcile.files import Files, reconcile_files
 from tansy.engine.study import export
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.paths import write_paths
@@ -350,65 +348,40 @@ def _aligned(like: Panel, panel: Panel, path: Path, same_periods: bool = True) -
 @app.command("reconcile")
 def reconcile_command(
     base: Annotated[Path, typer.Option(help="Columns node, lead, value.")],
-    structure: Annotated[Path, typer.Option(help="Columns parent, child and, for several splits, split.")],
-    method: Annotated[str, typer.Option(help="bottom-up, ols, structural, variance, or combined.")],
+    structure: Annotated[Path, typer.Option(help="Columns parent, child and, where they count, split and level.")],
+    method: Annotated[
+        str,
+        typer.Option(
+            help="bottom-up, top-down, middle-out(LEVEL), ols, structural, variance, shrinkage, sample or combined."
+        ),
+    ],
     residuals: Annotated[
-        Path | None, typer.Option(help="Columns node, period, value; needless for bottom-up, ols, structural.")
+        Path | None, typer.Option(help="Columns node, period, value; for those that go by errors.")
+    ] = None,
+    history: Annotated[
+        Path | None, typer.Option(help="Columns node, period, value; for top-down and middle-out.")
+    ] = None,
+    season_length: Annotated[
+        int, typer.Option(min=0, help="Periods of the history whose volume is shared by; 0 for all.")
+    ] = 0,
+    fixed: Annotated[
+        Path | None, typer.Option(help="Columns node, lead, value: what stays exactly, the rest moves around it.")
     ] = None,
     nonnegative: Annotated[bool, typer.Option("--nonnegative", help="No finest node below zero.")] = False,
-    out: Annotated[Path | None, typer.Option("--out", help="CSV file; stdout otherwise.")] = None,
+    variances: Annotated[
+        bool, typer.Option("--variances", help="A column variance: of each reconciled node's error, if W is true.")
+    ] = False,
+    out: Annotated[Path | None, typer.Option("--out", help="CSV or .parquet file; CSV on stdout otherwise.")] = None,
 ) -> None:
     """Make base forecasts of any structure add up."""
-    if method not in METHODS[1:]:
-        raise FileError(f"There is no reconciliation {method!r}; choose one of {', '.join(METHODS[1:])}.")
-    edges = _columns(structure, "parent", "child")
-    splits = edges["split"].to_list() if "split" in edges.columns else [""] * edges.height
-    nodes, summation = from_edges(edges["parent"].to_list(), edges["child"].to_list(), splits)
-    forecasts, leads = _matrix(base, "lead", nodes, needs_all=True)
-    variance = np.full(len(nodes), np.nan)
-    if residuals is not None:
-        errors, _ = _matrix(residuals, "period", nodes, needs_all=False)
-        seen = ~np.isnan(errors)
-        variance = np.divide(np.nansum(errors**2, axis=1), seen.sum(axis=1), out=variance, where=seen.any(axis=1))
-    elif method in ("variance", "combined"):
-        raise FileError(f"The method {method} needs --residuals.")
-    result = reconcile(summation, forecasts, method, variance, nonnegative)
-    table = pl.DataFrame(
-        {"node": np.repeat(nodes, len(leads)).tolist(), "lead": leads * len(nodes), "value": result.ravel() + 0.0}
-    )
-    text = table.write_csv(out)
-    if text is not None:
-        typer.echo(text, nl=False)
-
-
-def _columns(path: Path, *names: str) -> pl.DataFrame:
-    table = read_table(path)
-    missing = [name for name in names if name not in table.columns]
-    if missing:
-        raise FileError(f"{path.name} lacks the column {missing[0]!r}; it has {', '.join(table.columns)}.")
-    return table
-
-
-def _matrix(path: Path, across: str, nodes: list[str], needs_all: bool) -> tuple[np.ndarray, list[str]]:
-    """[nodes, leads or periods] from a long file; leads in numerical order where they are numbers."""
-    table = _columns(path, "node", across, "value")
-    values = table["value"].cast(pl.Float64, strict=False)
-    if values.null_count():
-        row = int(values.is_null().arg_max() or 0)
-        raise FileError(f"{path.name}, row {row + 2}, column 'value': {table['value'][row]!r} is not a number.")
-    position = {name: i for i, name in enumerate(nodes)}
-    unknown = next((name for name in table["node"].to_list() if name not in position), None)
-    if unknown is not None:
-        raise FileError(f"{path.name}: node {unknown!r} is not in the structure.")
-    labels = sorted(set(table[across].to_list()), key=lambda t: (not t.isdecimal(), int(t) if t.isdecimal() else 0, t))
-    column = {label: j for j, label in enumerate(labels)}
-    matrix = np.full((len(nodes), len(labels)), np.nan)
-    rows = np.array([position[name] for name in table["node"].to_list()])
-    matrix[rows, [column[label] for label in table[across].to_list()]] = values.to_numpy()
-    if needs_all and np.isnan(matrix).any():
-        i, j = np.argwhere(np.isnan(matrix))[0]
-        raise FileError(f"{path.name} has no value for node {nodes[i]!r}, {across} {labels[j]}.")
-    return matrix, labels
+    files = Files(base, structure, residuals, history, fixed)
+    table = reconcile_files(files, method, nonnegative, season_length, variances)
+    if out is not None and out.suffix == ".parquet":
+        table.write_parquet(out)
+    elif out is not None:
+        table.write_csv(out)
+    else:
+        typer.echo(table.write_csv(), nl=False)
 
 
 def _django() -> None:

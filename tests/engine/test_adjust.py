@@ -22,7 +22,7 @@ from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import group
 from tansy.engine.panel import Panel
 from tansy.engine.reconcile.around import Clash, around_fixed, rows_of
-from tansy.engine.reconcile.projection import weights
+from tansy.engine.reconcile.covariance import Covariance, weights
 from tansy.engine.study import export
 from tansy.engine.study.checks import check_forecast
 from tansy.engine.study.recipe import read_recipe
@@ -192,7 +192,7 @@ def test_around_fixed_values_is_the_dense_solution(metric: str) -> None:
     k, n = len(fixed), GRAPH.n_series
     system = np.block([[s.T @ np.diag(1 / w) @ s, rows.T], [rows, np.zeros((k, k))]])
     expected = np.linalg.solve(system, np.r_[s.T @ (base / w[:, None]), values])[:n]
-    found = around_fixed(GRAPH.summation, base, w, fixed, values, np.zeros(n, dtype=bool), False)
+    found = around_fixed(GRAPH.summation, base, Covariance(w), fixed, values, np.zeros(n, dtype=bool), False)
     np.testing.assert_allclose(found, expected, rtol=1e-8)
 
 
@@ -204,7 +204,7 @@ def test_without_negatives_it_is_the_solution_of_a_general_solver() -> None:
     values = base[fixed] * np.array([[1.0], [0.05]])
     s = np.r_[GRAPH.summation.matrix.toarray(), np.eye(GRAPH.n_series)]
     rows = s[fixed]
-    found = around_fixed(GRAPH.summation, base, w, fixed, values, on.still, True)
+    found = around_fixed(GRAPH.summation, base, Covariance(w), fixed, values, on.still, True)
     assert (found >= 0.0).all() and (found[:, 0] == 0.0).sum() > 1
 
     def distance(x: Floats) -> float:
@@ -230,7 +230,7 @@ def test_locks_that_cannot_be_met_are_named_with_the_least_change() -> None:
     with pytest.raises(Clash) as clash:
         nodes = np.array([0, at("G1 × every store"), at("G2 × every store")])
         values = on.mean[nodes, :1] + np.array([[30.0], [0.0], [0.0]])
-        around_fixed(GRAPH.summation, on.mean[:, :1], np.ones(GRAPH.n_nodes), nodes, values, on.still, True)
+        around_fixed(GRAPH.summation, on.mean[:, :1], Covariance(np.ones(GRAPH.n_nodes)), nodes, values, on.still, True)
     resolved = values[:, 0] + clash.value.change
     assert resolved[0] == pytest.approx(resolved[1] + resolved[2])
 

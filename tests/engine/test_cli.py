@@ -175,6 +175,23 @@ def test_reconcile_makes_any_structure_add_up(tmp_path: Path) -> None:
     # gap 3 shared by the variances 1 (total), 1 (a), 4 (b)
     assert value == pytest.approx({"total": 12.5, "a": 4.5, "b": 8.0})
     assert "choose one of" in tansy(*common, "--method", "guess", ok=False).stderr
+    # what it errs by, if W is true: 1 / (1/1 + 1/5) for the total, 1 - 1/6 and 4 - 16/6 for its parts
+    rows = pl.read_csv(tansy(*common, "--method", "variance", "--variances").stdout.encode())
+    assert rows["variance"].to_list() == pytest.approx([5 / 6, 5 / 6, 4 / 3])
+    (tmp_path / "f.csv").write_text("node,lead,value\na,1,9\n")
+    rows = pl.read_csv(tansy(*common, "--method", "variance", "--fixed", tmp_path / "f.csv").stdout.encode())
+    assert rows["value"].to_list() == pytest.approx([13.4, 9.0, 4.4])
+    (tmp_path / "f.csv").write_text("node,lead,value\ntotal,1,20\na,1,7\nb,1,9\n")
+    wrong = tansy(*common, "--method", "ols", "--fixed", tmp_path / "f.csv", ok=False).stderr
+    assert "No forecast has all of these as they are set: total, a, b." in wrong
+    (tmp_path / "h.csv").write_text("node,period,value\na,1,5\na,2,1\nb,1,5\nb,2,3\n")
+    shared = (*common[:-2], "--history", tmp_path / "h.csv", "--season-length", 1, "--method", "top-down")
+    pl.read_csv(tmp_path / "b.csv").write_parquet(tmp_path / "b.parquet")
+    tansy(*shared[:2], tmp_path / "b.parquet", *shared[3:], "--out", tmp_path / "out.parquet")
+    assert pl.read_parquet(tmp_path / "out.parquet")["value"].to_list() == pytest.approx([13.0, 3.25, 9.75])
+    assert "to share forecasts out" in tansy(*common, "--method", "top-down", ok=False).stderr
+    (tmp_path / "b.csv").write_text("node,lead,value\ntotal,1,13\na,1,4\nb,1,6\na,1,5\n")
+    assert "row 5: node 'a', lead 1 stands there twice" in tansy(*common, "--method", "ols", ok=False).stderr
 
 
 def test_fit_takes_every_row_that_it_is_given(tmp_path: Path) -> None:

@@ -23,7 +23,8 @@ from tansy.engine.panel import Edges, Panel
 from tansy.engine.plans.kinds import read_plan
 from tansy.engine.reading.append import append
 from tansy.engine.reading.edges import read_edges
-from tansy.engine.reconcile.projection import reconcile, weights
+from tansy.engine.reconcile.covariance import weights
+from tansy.engine.reconcile.methods import Evidence, reconcile
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.field import sheet, trails
@@ -121,7 +122,7 @@ def test_reconciling_is_the_dense_formula(graph: Graph, name: str) -> None:
     w = np.diag(weights(name, graph.summation, variance))
     c = np.c_[np.eye(graph.n_aggregates), -graph.summation.matrix.toarray()]
     dense = base - w @ c.T @ np.linalg.solve(c @ w @ c.T, c @ base)
-    assert_allclose(reconcile(graph.summation, base, name, variance), dense, rtol=1e-10)
+    assert_allclose(reconcile(graph.summation, base, name, Evidence(variance)), dense, rtol=1e-10)
 
 
 @given(st.data())

@@ -17,7 +17,7 @@ from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
-from tansy.engine.reconcile.projection import weights
+from tansy.engine.reconcile.covariance import weights
 from tansy.engine.study.accuracy import MEASURES, PUBLISHED
 from tansy.engine.study.checks import check_forecast
 from tansy.engine.study.defaults import default_recipe

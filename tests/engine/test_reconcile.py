@@ -7,7 +7,6 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from numpy.typing import NDArray
-from scipy.optimize import lsq_linear
 
 from tansy.engine.backtest.choice import ChoiceRule
 from tansy.engine.errors import RecipeError, StructureError
@@ -16,7 +15,7 @@ from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import group
 from tansy.engine.graph.histories import aggregate_history
 from tansy.engine.panel import Panel, filled_inside
-from tansy.engine.reconcile.projection import reconcile, weights
+from tansy.engine.reconcile.methods import Evidence, reconcile
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study.coherent import reconciled
 from tansy.engine.study.recipe import BEST
@@ -60,19 +59,6 @@ def test_grouped_structure_has_every_combination_of_levels_once(graph: Graph) ->
     np.testing.assert_allclose(graph.summation.sum_up(values), by_node, rtol=1e-14)
 
 
-@pytest.mark.parametrize("name", ["ols", "structural", "variance"])
-def test_projection_is_the_dense_formula(graph: Graph, name: str) -> None:
-    rng = np.random.default_rng(1)
-    base = rng.normal(50, 10, (graph.n_nodes, 5))
-    variance = rng.lognormal(0, 1.5, graph.n_nodes)
-    w = np.diag(weights(name, graph.summation, variance))
-    _, c = dense(graph)
-    expected = base - w @ c.T @ np.linalg.solve(c @ w @ c.T, c @ base)
-    found = reconcile(graph.summation, base, name, variance)
-    np.testing.assert_allclose(found, expected, rtol=1e-8)
-    assert graph.summation.largest_gap(found) <= 1e-12
-
-
 def test_a_series_that_outweighs_all_others_still_adds_up(graph: Graph) -> None:
     """A mistyped 1e9 beside units: its variance is 1e18 of the others', whose forecasts it hardly moves."""
     rng = np.random.default_rng(6)
@@ -82,7 +68,7 @@ def test_a_series_that_outweighs_all_others_still_adds_up(graph: Graph) -> None:
     base[:n] += rng.normal(0, 1, (n, 3))
     variance = np.ones(graph.n_nodes)
     variance[n + 2] = 1e18
-    found = reconcile(graph.summation, base, "variance", variance)
+    found = reconcile(graph.summation, base, "variance", Evidence(variance))
     np.testing.assert_array_equal(found, graph.summation.sum_up(found[n:]))
     others = np.delete(np.arange(graph.n_series), 2)
     assert np.abs(found[n:] - finest)[others].max() < 2.0
@@ -90,24 +76,9 @@ def test_a_series_that_outweighs_all_others_still_adds_up(graph: Graph) -> None:
 
 def test_bottom_up_keeps_the_finest(graph: Graph) -> None:
     base = np.random.default_rng(2).normal(10, 3, (graph.n_nodes, 2))
-    found = reconcile(graph.summation, base, "bottom-up", np.ones(graph.n_nodes))
+    found = reconcile(graph.summation, base, "bottom-up", Evidence(np.ones(graph.n_nodes)))
     assert (found[graph.n_aggregates :] == base[graph.n_aggregates :]).all()
     np.testing.assert_allclose(found, dense(graph)[0] @ base[graph.n_aggregates :], rtol=1e-12)
-
-
-def test_nonnegative_is_the_closest_nonnegative_coherent_point(graph: Graph) -> None:
-    rng = np.random.default_rng(3)
-    base = rng.normal(1, 6, (graph.n_nodes, 12))
-    variance = rng.lognormal(0, 1, graph.n_nodes)
-    found = reconcile(graph.summation, base, "variance", variance, nonnegative=True)
-    s, _ = dense(graph)
-    scale = 1 / np.sqrt(variance)
-    for lead in range(12):
-        best = lsq_linear(s * scale[:, None], base[:, lead] * scale, bounds=(0, np.inf), tol=1e-14).x
-        np.testing.assert_allclose(found[graph.n_aggregates :, lead], best, atol=1e-5)
-    assert (found >= 0).all()
-    assert (found == 0).any(), "the case is meant to have values held at zero"
-    assert graph.summation.largest_gap(found) <= 1e-12
 
 
 def test_nodes_that_are_zero_by_decision_stay_zero(graph: Graph) -> None:
@@ -115,7 +86,7 @@ def test_nodes_that_are_zero_by_decision_stay_zero(graph: Graph) -> None:
     zero = np.zeros(graph.n_series, dtype=bool)
     zero[[1, 6]] = True
     for name in ("bottom-up", "structural", "variance"):
-        found = reconcile(graph.summation, base, name, np.ones(graph.n_nodes), zero=zero)
+        found = reconcile(graph.summation, base, name, Evidence(np.ones(graph.n_nodes)), zero=zero)
         assert (found[graph.n_aggregates :][zero] == 0).all()
         assert graph.summation.largest_gap(found) <= 1e-12
 
@@ -123,7 +94,7 @@ def test_nodes_that_are_zero_by_decision_stay_zero(graph: Graph) -> None:
 def test_combined_is_half_of_each_and_adds_up(graph: Graph) -> None:
     rng = np.random.default_rng(7)
     base, variance = rng.normal(2, 4, (graph.n_nodes, 5)), rng.lognormal(0, 1, graph.n_nodes)
-    given = (graph.summation, base), (variance, True)
+    given = (graph.summation, base), (Evidence(variance), True)
     halves = [reconcile(*given[0], name, *given[1]) for name in ("bottom-up", "variance")]
     found = reconcile(*given[0], "combined", *given[1])
     np.testing.assert_allclose(found, (halves[0] + halves[1]) / 2, rtol=1e-14)
@@ -172,7 +143,7 @@ def test_the_backtest_chooses_a_reconciliation_in_time(measure: str) -> None:
 
 def test_unknown_method_is_refused(graph: Graph) -> None:
     with pytest.raises(RecipeError, match="choose one of"):
-        reconcile(graph.summation, np.ones((graph.n_nodes, 1)), "magic", np.ones(graph.n_nodes))
+        reconcile(graph.summation, np.ones((graph.n_nodes, 1)), "magic", Evidence(np.ones(graph.n_nodes)))
 
 
 def test_structure_from_edges_checks_its_splits() -> None:

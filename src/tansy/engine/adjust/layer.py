@@ -15,7 +15,7 @@ from tansy.engine.adjust.spread import TooLittle, spread, whole
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.engine.reconcile.around import Clash, alike, around_fixed, rows_of
-from tansy.engine.reconcile.projection import weights
+from tansy.engine.reconcile.covariance import Covariance, weights
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -28,7 +28,7 @@ MOST_FIXED = 200
 @dataclass(frozen=True, eq=False)
 class Ground:
     """What adjustments are laid over. mean: [nodes, H], which adds up. history: [finest], usual volume a period. still:
-    [finest], zero by decision. variance: [nodes], of errors. metric: of `reconcile.projection.weights`. whole: in whole
+    [finest], zero by decision. variance: [nodes], of errors. metric: of `reconcile.covariance.weights`. whole: in whole
     units. nonnegative: no series below zero."""
 
     graph: Graph
@@ -234,24 +234,14 @@ def _around(ground: Ground, own: Floats, placed: Placed, wanted: Floats) -> Floa
     if still[below].all():  # overruled, as in `_spread`
         still = still.copy()
         still[below] = False
-    w = weights(ground.metric, graph.summation, ground.variance)
+    w = Covariance(weights(ground.metric, graph.summation, ground.variance))
     try:
         # whole numbers are as near as half a unit each anyway
         negligible = {"negligible": 1.0} if ground.whole else {}
         found = around_fixed(graph.summation, base, w, fixed, values, still, ground.nonnegative, **negligible)
     except Clash as clash:
-        raise AdjustmentError("locked", _in_words(graph, clash)) from None
+        raise AdjustmentError("locked", clash.sentence([graph.name(node) for node in clash.nodes.tolist()])) from None
     return _whole_around(graph, found, fixed, values) if ground.whole else found
-
-
-def _in_words(graph: Graph, clash: Clash) -> str:
-    names = [graph.name(node) for node in clash.nodes.tolist()]
-    if not len(clash.change):
-        return f"{', '.join(names)} can only be met together with a series below zero."
-    changes = ", ".join(
-        f"{name} by {change:+,.6g}" for name, change in zip(names, clash.change.tolist(), strict=True)
-    ).replace("-", "−")
-    return f"No forecast has all of these as they are set: {', '.join(names)}. The least that resolves it: {changes}."
 
 
 def _whole_around(graph: Graph, found: Floats, fixed: Integers, values: Floats) -> Floats:

@@ -13,10 +13,11 @@ from scipy import sparse
 from tansy.engine.errors import StructureError
 
 Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
 Name = TypeVar("Name", bound=Hashable)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Summation:
     """matrix: sparse [aggregates, finest] of zeros and ones. Nodes are numbered aggregates first, then the finest."""
 
@@ -50,51 +51,95 @@ def from_edges(
 ) -> tuple[list[Name], Summation]:
     """Names of the nodes (aggregates, then finest) and their summation, from rows "parent, child, split".
 
-    A parent may be split in several ways; all must hold the same finest nodes. Raises StructureError where they do not,
-    and where a node is its own ancestor.
+    A parent may be split in several ways; all must hold the same finest nodes. Nodes are in the order of their rows.
+    Raises StructureError where splits do not hold the same, where a finest node is counted twice, and where a node is
+    its own ancestor.
     """
-    below: dict[Name, dict[str, list[Name]]] = {}
-    for parent, child, split in zip(parents, children, splits, strict=True):
-        below.setdefault(parent, {}).setdefault(split, []).append(child)
-    finest = list(dict.fromkeys(child for child in children if child not in below))
-    position = {name: i for i, name in enumerate(finest)}
-    reached: dict[Name, frozenset[int]] = {name: frozenset([i]) for name, i in position.items()}
-    aggregates: list[Name] = []
-    open_nodes: set[Name] = set()
-    todo = [(name, False) for name in reversed(below)]
-    while todo:
-        name, ready = todo.pop()
-        if name in reached:
-            continue
-        if not ready:
-            if name in open_nodes:
-                raise StructureError(f"Node {name!r} is its own ancestor; nodes must add up without a circle.")
-            open_nodes.add(name)
-            todo.append((name, True))
-            todo.extend((child, False) for ways in below[name].values() for child in ways if child not in reached)
-            continue
-        sums: list[frozenset[int]] = []
-        for split, parts in below[name].items():
-            union = frozenset().union(*(reached[part] for part in parts))
-            if len(union) != sum(len(reached[part]) for part in parts):
-                raise StructureError(f"Node {name!r}, split {split!r}: a finest node is counted twice.")
-            sums.append(union)
-        for split, other in zip(below[name], sums, strict=True):
-            if other != sums[0]:
-                lost = finest[min(other ^ sums[0])]
-                has, lacks = next(iter(below[name])), split
-                if position[lost] in other:
-                    has, lacks = lacks, has
-                raise StructureError(
-                    f"The splits of node {name!r} do not hold the same finest nodes: {_shown(lost)} is in {has!r} and "
-                    f"not in {lacks!r}."
-                )
-        reached[name] = sums[0]
-        aggregates.append(name)
-    rows = np.concatenate([np.full(len(reached[name]), i) for i, name in enumerate(aggregates)] or [np.empty(0, int)])
-    columns = np.array([c for name in aggregates for c in sorted(reached[name])], dtype=np.int64)
-    matrix = sparse.csr_array((np.ones(len(columns)), (rows, columns)), shape=(len(aggregates), len(finest)))
-    return [*aggregates, *finest], Summation(matrix)
+    is_parent = set(parents)
+    aggregates = list(dict.fromkeys(parents))
+    finest = list(dict.fromkeys(child for child in children if child not in is_parent))
+    names = [*aggregates, *finest]
+    at = {name: i for i, name in enumerate(names)}
+    n, n_names = len(aggregates), len(names)
+    ways = {way: i for i, way in enumerate(dict.fromkeys(zip(parents, splits, strict=True)))}
+    way = np.array([ways[one] for one in zip(parents, splits, strict=True)], dtype=np.int64)
+    child = np.array([at[name] for name in children], dtype=np.int64)
+    node_of_way = np.array([at[parent] for parent, _ in ways], dtype=np.int64)
+    steps = _steps_above_finest(names, node_of_way[way], child)
+    split = sparse.csr_array((np.ones(len(way)), (way, child)), shape=(len(ways), n_names))
+    first_way = np.full(n, -1, dtype=np.int64)
+    first_way[node_of_way[::-1]] = np.arange(len(ways))[::-1]
+    # from the finest up: rows of what is known so far, the finest being themselves
+    held = sparse.csr_array(
+        (np.ones(len(finest)), (np.arange(n, n_names), np.arange(len(finest)))), shape=(n_names, len(finest))
+    )
+    for step in range(1, int(steps.max(initial=0)) + 1):
+        nodes = np.nonzero(steps == step)[0]
+        own = (split[first_way[nodes]] @ held).tocoo()
+        held = held + sparse.csr_array((own.data, (nodes[own.row], own.col)), shape=held.shape)
+    by_way = sparse.csr_array(split @ held)
+    twice = np.nonzero(by_way.data > 1.0)[0]
+    words = list(ways)
+    if len(twice):
+        row = int(np.searchsorted(by_way.indptr, twice[0], side="right")) - 1
+        parent, called = words[row]
+        raise StructureError(
+            f"Node {_shown(parent)}, split {called!r}: {_shown(finest[by_way.indices[twice[0]]])} is counted twice."
+        )
+    apart = sparse.coo_array(by_way - held[node_of_way])
+    apart.eliminate_zeros()
+    if apart.nnz:
+        at_first = np.lexsort((apart.col, apart.row))[0]
+        row, column, more = int(apart.row[at_first]), int(apart.col[at_first]), apart.data[at_first] > 0.0
+        parent, called = words[row]
+        usual = words[first_way[node_of_way[row]]][1]
+        has, lacks = (called, usual) if more else (usual, called)
+        raise StructureError(
+            f"The splits of node {_shown(parent)} do not hold the same finest nodes: {_shown(finest[column])} is in "
+            f"{has!r} and not in {lacks!r}."
+        )
+    matrix = sparse.csr_array(held[:n])
+    matrix.sort_indices()
+    return names, Summation(matrix)
+
+
+def _steps_above_finest(names: Sequence[Hashable], parent: Integers, child: Integers) -> Integers:
+    """The longest way from each node down to a finest one, [nodes]. Raises StructureError that names a circle."""
+    steps = np.zeros(len(names), dtype=np.int64)
+    waiting = np.bincount(parent, minlength=len(names))
+    order = np.argsort(child, kind="stable")
+    start = np.searchsorted(child[order], np.arange(len(names) + 1))
+    ready = np.nonzero(waiting == 0)[0]
+    done = len(ready)
+    while len(ready):
+        edges = order[_ranges(start[ready], start[ready + 1])]
+        np.maximum.at(steps, parent[edges], steps[child[edges]] + 1)
+        np.subtract.at(waiting, parent[edges], 1)
+        above = np.unique(parent[edges])
+        ready = above[waiting[above] == 0]
+        done += len(ready)
+    if done < len(names):
+        circle = _circle(parent, child, waiting > 0)
+        raise StructureError(
+            f"Node {_shown(names[circle[0]])} is its own ancestor: "
+            f"{' > '.join(_shown(names[i]) for i in circle)}; nodes must add up without a circle."
+        )
+    return steps
+
+
+def _circle(parent: Integers, child: Integers, among: NDArray[np.bool_]) -> list[int]:
+    """Nodes down a circle, the first of them again at the end; each of those `among` has a child among them."""
+    down = {int(p): int(c) for p, c in zip(parent, child, strict=True) if among[p] and among[c]}
+    way = [next(iter(down))]
+    while down[way[-1]] not in way:
+        way.append(down[way[-1]])
+    return [*way[way.index(down[way[-1]]) :], down[way[-1]]]
+
+
+def _ranges(start: Integers, stop: Integers) -> Integers:
+    """All numbers of several ranges, one after the other."""
+    size = stop - start
+    return np.repeat(stop - np.cumsum(size), size) + np.arange(size.sum())
 
 
 def _shown(name: Hashable) -> str:

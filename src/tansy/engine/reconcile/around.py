@@ -1,8 +1,8 @@
 """Coherent forecasts around nodes whose values are fixed: the closest point in the W metric that has them.
 
-The closest point without fixed nodes is moved along A^-1 C', where C sums the finest nodes to the fixed ones and
-A = W_finest^-1 + S' W_aggregates^-1 S is the curvature of the distance: the step of a constrained least squares problem
-(Boyd, Vandenberghe 2004, 10.1.1).
+The closest point without fixed nodes is moved along P G', where G sums the finest nodes to the fixed ones and P, what
+coherent forecasts err by, is the inverse of the curvature of the distance: the step of a constrained least squares
+problem (Boyd, Vandenberghe 2004, 10.1.1).
 """
 
 from __future__ import annotations
@@ -11,8 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.graph.constraints import Summation
-from tansy.engine.reconcile.pivots import MOST_ROUNDS, Pivots
-from tansy.engine.reconcile.projection import Projection
+from tansy.engine.reconcile.covariance import Covariance
+from tansy.engine.reconcile.nonnegative import Fixed, met, without_negatives
+from tansy.engine.reconcile.projection import projection
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -31,6 +32,17 @@ class Clash(Exception):
     def __init__(self, nodes: Integers, change: Floats) -> None:
         super().__init__(f"{len(nodes)} fixed nodes clash")
         self.nodes, self.change = nodes, change
+
+    def sentence(self, names: list[str]) -> str:
+        """In words, from what the nodes are called."""
+        if not len(self.change):
+            return f"{', '.join(names)} can only be met together with a series below zero."
+        changes = ", ".join(
+            f"{name} by {change:+,.6g}" for name, change in zip(names, self.change.tolist(), strict=True)
+        ).replace("-", "−")
+        return (
+            f"No forecast has all of these as they are set: {', '.join(names)}. The least that resolves it: {changes}."
+        )
 
 
 def rows_of(summation: Summation, nodes: Integers) -> Floats:
@@ -54,31 +66,46 @@ def alike(rows: Floats) -> tuple[Floats, Integers]:
 
 
 def around_fixed(
-    summation: Summation, base: Floats, w: Floats, fixed: Integers, values: Floats, still: Booleans, nonnegative: bool,
-    negligible: float = 1e-3,
+    summation: Summation, base: Floats, w: Covariance, fixed: Integers, values: Floats, still: Booleans,
+    nonnegative: bool, negligible: float = 1e-3,
 ) -> Floats:  # fmt: skip
-    """Finest nodes, [finest, leads], of the closest coherent point to `base` [nodes, leads], where nodes `fixed` [k]
-    have `values` [k, leads].
+    """Finest nodes of the closest coherent point to the base forecasts that has some values fixed.
 
-    w: diagonal of W, [nodes]. still: [finest], which stay at zero. nonnegative: no finest node below zero. negligible:
-    where no more than this share of what the fixed nodes change lies below zero at a lead, it is cut off and taken from
-    the others in proportion, instead of looking for the very closest point: that takes a factorisation for every lead.
-    Raises Clash where the values cannot be had together.
+    Parameters
+    ----------
+    base : [nodes, leads].
+    fixed, values : [k] nodes and their values, [k, leads].
+    still : [finest], which stay at zero.
+    nonnegative : no finest node below zero.
+    negligible : where no more than this share of what the fixed nodes change lies below zero at a lead, it is cut off
+        and taken from the others in proportion, instead of looking for the very closest point.
+
+    Returns
+    -------
+    [finest, leads].
+
+    Raises
+    ------
+    Clash where the values cannot be had together.
     """
-    rows = rows_of(summation, fixed)
-    _check(rows, base, values, fixed, still)
-    found, _ = _closest(summation, base, w, rows, values, still)
-    if nonnegative:
-        scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
-        cut = np.maximum(-found, 0.0).sum(axis=0)
-        small = (cut > 0.0) & (cut <= negligible * np.abs(values - base[fixed]).max(axis=0))
-        if small.any():
-            found[:, small] = _cut_off(found[:, small], rows)
-        for lead in np.nonzero((found < -_MET * scale).any(axis=0))[0].tolist():
-            one = slice(lead, lead + 1)
-            found[:, one] = _without_negatives(summation, base[:, one], w, rows, values[:, one], still, fixed)
-        found = np.maximum(found, 0.0)
-    return found
+    asked = Fixed(rows_of(summation, fixed), values)
+    _check(asked.rows, base, values, fixed, still)
+    own = projection(summation, w, still)
+    found, _, _ = met(own.finest(base), own.spread, asked)
+    if not nonnegative:
+        return found
+    scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
+    cut = np.maximum(-found, 0.0).sum(axis=0)
+    small = (cut > 0.0) & (cut <= negligible * np.abs(values - base[fixed]).max(axis=0))
+    if small.any():
+        found[:, small] = _cut_off(found[:, small], asked.rows)
+    below = np.nonzero((found < -_MET * scale).any(axis=0))[0]
+    if len(below):
+        some = Fixed(asked.rows, values[:, below])
+        found[:, below] = without_negatives(summation, base[:, below], w, found[:, below], still, some)
+        if (np.abs(asked.rows @ found[:, below] - values[:, below]) > 1e-6 * scale).any():
+            raise Clash(fixed, np.empty(0))
+    return np.maximum(found, 0.0)
 
 
 def _cut_off(finest: Floats, rows: Floats) -> Floats:
@@ -106,40 +133,3 @@ def _check(rows: Floats, base: Floats, values: Floats, fixed: Integers, still: B
         lead = int(np.argmax(np.abs(left).max(axis=0)))
         at = np.nonzero(off[:, lead])[0]
         raise Clash(fixed[at], -left[at, lead])
-
-
-def _closest(
-    summation: Summation, base: Floats, w: Floats, rows: Floats, values: Floats, held: Booleans
-) -> tuple[Floats, Floats]:
-    """Finest nodes [finest, leads], those held at zero, and how hard each fixed value pulls, [k, leads]."""
-    projection = Projection(summation, w, held)
-    finest = projection.apply(base)[summation.n_aggregates :]
-    towards = projection.towards(rows)
-    pull = np.asarray(np.linalg.lstsq(rows @ towards, values - rows @ finest, rcond=1e-12)[0], dtype=np.float64)
-    return finest + towards @ pull, pull
-
-
-def _without_negatives(
-    summation: Summation, base: Floats, w: Floats, rows: Floats, values: Floats, still: Booleans, fixed: Integers
-) -> Floats:
-    """The same without a negative finest node, for one lead, by block pivoting as in `projection`."""
-    n = summation.n_aggregates
-    scale = max(1.0, float(np.abs(base).max()), float(np.abs(values).max()))
-    held = still.copy()
-    pivots = Pivots(summation.n_finest)
-    finest = np.zeros((summation.n_finest, 1))
-    for _ in range(MOST_ROUNDS):
-        finest, pull = _closest(summation, base, w, rows, values, held)
-        misfit = (summation.sum_up(finest) - base)[:, 0] / w
-        slope = summation.matrix.T @ misfit[:n] + misfit[n:] - (rows.T @ pull)[:, 0]
-        negative = ~held & (finest[:, 0] < -_MET * scale)
-        freed = held & ~still & (slope < -_MET * scale / w[n:])
-        offenders = np.nonzero(negative | freed)[0]
-        if not len(offenders):
-            break
-        turned = pivots.of(offenders)
-        held[turned] = ~held[turned]
-    found = np.maximum(finest, 0.0)
-    if (np.abs(rows @ found - values) > 1e-6 * scale).any():
-        raise Clash(fixed, np.empty(0))
-    return found

@@ -1,160 +1,145 @@
 """Coherent forecasts by projection on the constraints C y = 0.
 
-With a diagonal error covariance W the closest coherent point is f - W C' (C W C')^-1 C f (Wickramasuriya,
+The closest coherent point in the metric of the error covariance W is f - W C' (C W C')^-1 C f (Wickramasuriya,
 Athanasopoulos, Hyndman 2019, in the zero-constraint form of Di Fonzo, Girolimetto 2023). Here C = [I, -S] with S the
-summation of the finest nodes, so that C W C' = W_aggregates + S W_finest S', a sparse matrix of the size of the
-aggregates alone. It is factored once per W with the smallest aggregates first, which keeps the factor sparse.
+summation of the finest nodes, so that for a diagonal W = D the system is A = D_totals + S D_finest S', a sparse matrix
+of the size of the totals alone.
+
+Where errors go together, W = D + F F' with a column of F for each error. With U = C F the system is A + U U', and by
+Woodbury (1950) all that is needed beside A's factor is as small as the errors are many:
+
+    R = F - D C' A^-1 U,  Omega = I + U' A^-1 U,  coherent = P_D f - R Omega^-1 U' A^-1 C f
+
+where P_D projects with D alone. What the coherent forecasts err by, if W is true, has the covariance
+P = P_D D + R Omega^-1 R'; its diagonal for D comes from the inverse of A where its factor is not zero.
 """
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse
-from scipy.sparse.linalg import splu
+from scipy.linalg import LinAlgError, cho_factor, cho_solve, solve_triangular
 
 from tansy.engine.errors import RecipeError
 from tansy.engine.graph.constraints import Summation
-from tansy.engine.reconcile.pivots import MOST_ROUNDS, Pivots
+from tansy.engine.reconcile.covariance import Covariance
+from tansy.engine.reconcile.system import Factor, Real, System
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
-
-_LEAST_BESIDE = 1e-12  # least variance of an aggregate as a share of the sum of its series' variances
-
-METHODS = ("none", "bottom-up", "ols", "structural", "variance", "combined")
-"""`combined` is the mean of bottom-up and variance: half the trust in what is known of the errors of totals."""
-
-
-def weights(name: str, summation: Summation, error_variance: Floats) -> Floats:
-    """Diagonal of W, [nodes].
-
-    error_variance: mean squared one-step error of each node, floored at 1e-6 of the median of the positive ones. Where
-    it is unknown (NaN) it is taken for a typical one: the median of those known of the finest nodes and, for an
-    aggregate, the sum of those of its finest nodes, as if these were independent. Raises RecipeError for an unknown
-    name.
-    """
-    n_nodes = summation.n_aggregates + summation.n_finest
-    if name == "ols":
-        return np.ones(n_nodes)
-    if name == "structural":
-        return np.concatenate([summation.matrix.sum(axis=1), np.ones(summation.n_finest)])
-    if name == "variance":
-        n = summation.n_aggregates
-        positive = error_variance[np.nan_to_num(error_variance) > 0.0]
-        floor = 1e-6 * float(np.median(positive)) if len(positive) else 1.0
-        finest = error_variance[n:]
-        known = finest[~np.isnan(finest)]
-        typical = np.where(np.isnan(finest), np.median(known) if len(known) else floor, finest)
-        above = np.where(np.isnan(error_variance[:n]), summation.matrix @ typical, error_variance[:n])
-        return np.maximum(np.concatenate([above, typical]), floor)
-    raise RecipeError(f"There is no reconciliation {name!r}; choose one of {', '.join(METHODS)}.")
-
-
-def combined(summation: Summation, one: Floats, other: Floats) -> Floats:
-    """The mean of two forecasts that add up, [nodes, leads], summed from the finest so that it does to the last bit."""
-    n = summation.n_aggregates
-    return summation.sum_up(0.5 * (one[n:] + other[n:]))
 
 
 class Projection:
     """Projection for one W; factored on creation, then applied to any number of columns.
 
-    zero: finest nodes that are zero by decision and stay so ([finest] of bool).
+    Parameters
+    ----------
+    w : errors of the base forecasts, over all nodes.
+    zero : [finest] of bool, nodes that are zero by decision and stay so.
     """
 
-    def __init__(self, summation: Summation, w: Floats, zero: Booleans | None = None) -> None:
+    def __init__(self, summation: Summation, w: Covariance, zero: Booleans | None = None) -> None:
+        self.summation, self._zero = summation, zero
         n = summation.n_aggregates
-        self._summation = summation
-        self._w_finest = np.where(zero, 0.0, w[n:]) if zero is not None else w[n:]
-        self._zero = zero
-        s = summation.matrix
-        # beside a series that outweighs all others by so much, those that hold it would be the same row to rounding
-        w_aggregates = np.maximum(w[:n], _LEAST_BESIDE * (s @ self._w_finest))
-        self._order = np.argsort(np.diff(s.indptr), kind="stable")
-        ordered = s[self._order]
-        system = (ordered * self._w_finest) @ ordered.T + sparse.diags_array(w_aggregates[self._order])
-        self._factor = splu(
-            sparse.csc_array(system),
-            permc_spec="NATURAL",
-            diag_pivot_thresh=0.0,
-            options={"SymmetricMode": True},
-        )
+        self._w = w if zero is None else w.held(n, zero)
+        self._d = self._w.diagonal[n:]
+        self._factor = Factor(System.of(summation), self._w.diagonal[:n], self._d)
+        if self._w.factor is None:
+            return
+        f = self._w.factor
+        self._u_pull = self._factor.pull_of(f[n:], f[:n])
+        self._r = self._factor.moved(f[n:], self._u_pull)
+        u = f[:n] - summation.matrix @ f[n:]
+        in_order = System.of(summation).order
+        self._u = u[in_order]
+        self._omega = cho_factor(np.eye(f.shape[1]) + self._u.T @ self._u_pull, lower=True)
+
+    def finest(self, base: NDArray[Real]) -> NDArray[Real]:
+        """The finest nodes of the coherent forecasts, [finest, columns], from base forecasts [nodes, columns]."""
+        n = self.summation.n_aggregates
+        start = base[n:]
+        if self._zero is not None:
+            start = np.where(self._zero[:, None], start.dtype.type(0.0), start)
+        pull = self._factor.pull_of(start, base[:n])
+        found = self._factor.moved(start, pull)
+        if self._w.factor is not None:
+            shared = cho_solve(self._omega, self._u.T.astype(base.dtype, copy=False) @ pull)
+            found -= self._r.astype(base.dtype, copy=False) @ shared.astype(base.dtype, copy=False)
+        return found
 
     def apply(self, base: Floats) -> Floats:
         """Coherent forecasts [nodes, columns] from base forecasts of the same shape."""
-        n = self._summation.n_aggregates
-        finest = base[n:]
-        if self._zero is not None:
-            finest = np.where(self._zero[:, None], 0.0, finest)
-        gap = base[:n] - self._summation.matrix @ finest
-        pull = np.empty_like(gap)
-        pull[self._order] = self._factor.solve(np.ascontiguousarray(gap[self._order]))
-        return self._summation.sum_up(finest + self._w_finest[:, None] * (self._summation.matrix.T @ pull))
+        return self.summation.sum_up(self.finest(base))
 
-    def towards(self, rows: Floats) -> Floats:
-        """How the finest nodes move, [finest, k], where what `rows` [k, finest] sum of them is pulled by one each.
+    def spread(self, finest: Floats) -> Floats:
+        """P times `finest` [finest, columns], for the finest nodes: how all of them move where those are pulled."""
+        own = self._d[:, None] * finest
+        found = self._factor.moved(own, self._factor.pull_of(own))
+        if self._w.factor is not None:
+            found += self._r @ cho_solve(self._omega, self._r.T @ finest)
+        return found
 
-        The inverse of W_finest^-1 + S' W_aggregates^-1 S times the rows, by the identity of Woodbury (1950).
-        """
-        own = self._w_finest[:, None] * rows.T
-        gap = self._summation.matrix @ own
-        pull = np.empty_like(gap)
-        pull[self._order] = self._factor.solve(np.ascontiguousarray(gap[self._order]))
-        return np.asarray(own - self._w_finest[:, None] * (self._summation.matrix.T @ pull))
+    def variances(self) -> Floats:
+        """The diagonal of P, [nodes]: the error variance of every coherent forecast, if W is true."""
+        n = self.summation.n_aggregates
+        diagonal, around = self._factor.inverse_diagonals()
+        w = self._factor.w_totals
+        found = np.concatenate([w - w * w * diagonal, self._d - self._d * self._d * around])
+        if self._w.factor is not None:
+            root = solve_triangular(self._omega[0], self._r.T, lower=True).T
+            of_totals = self.summation.matrix @ root
+            found[:n] += np.einsum("it,it->i", of_totals, of_totals)
+            found[n:] += np.einsum("it,it->i", root, root)
+        return np.maximum(found, 0.0)
 
 
-def reconcile(
-    summation: Summation,
-    base: Floats,
-    name: str,
-    error_variance: Floats,
-    nonnegative: bool = False,
-    zero: Booleans | None = None,
-) -> Floats:
-    """Coherent forecasts [nodes, leads] by the named method.
+class DenseProjection:
+    """The same for a W without a diagonal part, as `sample` has: no larger than the errors are many.
 
-    zero: finest nodes that are zero by decision. nonnegative: no finest node below zero; the result is then the closest
-    such point in the W metric (for bottom-up, the finest nodes cut at zero). `none` only applies these two.
+    Raises RecipeError where the errors of some nodes are sums of others', which leaves W singular.
     """
-    if name == "combined":
-        given = error_variance, nonnegative, zero
-        both = [reconcile(summation, base, one, *given) for one in ("bottom-up", "variance")]
-        return combined(summation, *both)
-    n = summation.n_aggregates
-    cut = np.maximum(base, 0.0) if nonnegative else base.copy()
-    if zero is not None:
-        cut[n:][zero] = 0.0
-    if name == "none":
-        return cut
-    if name == "bottom-up" or n == 0:
-        return summation.sum_up(cut[n:])
-    w = weights(name, summation, error_variance)
-    coherent = Projection(summation, w, zero).apply(base)
-    if nonnegative:
-        for lead in np.nonzero((coherent[n:] < 0.0).any(axis=0))[0]:
-            coherent[:, lead] = _closest_nonnegative(summation, base[:, lead], coherent[:, lead], w, zero)
-    return coherent
+
+    def __init__(self, summation: Summation, w: Covariance, zero: Booleans | None = None) -> None:
+        n = summation.n_aggregates
+        self.summation, self._zero = summation, zero
+        w = w if zero is None else w.held(n, zero)
+        assert w.factor is not None
+        of_gaps = w.factor[:n] - summation.matrix @ w.factor[n:]
+        system = of_gaps @ of_gaps.T
+        scale = np.sqrt(np.maximum(np.square(w.factor[:n]).sum(axis=1), np.finfo(np.float64).tiny))
+        try:
+            if np.linalg.eigvalsh(system / np.outer(scale, scale))[0] < 1e-10:
+                raise LinAlgError
+            self._system = cho_factor(system, lower=True)
+        except LinAlgError:
+            raise RecipeError(
+                "sample cannot be had: errors of some totals are exactly those of what lies below them, so that "
+                "nothing says how to close a gap; choose shrinkage."
+            ) from None
+        self._across = w.factor[n:] @ of_gaps.T  # W_finest C'
+        self._own = w.factor[n:]
+        self._f = w.factor
+
+    def finest(self, base: NDArray[Real]) -> NDArray[Real]:
+        n = self.summation.n_aggregates
+        start = base[n:] if self._zero is None else np.where(self._zero[:, None], 0.0, base[n:])
+        found = start - self._across @ cho_solve(self._system, base[:n] - self.summation.matrix @ start)
+        return np.ascontiguousarray(found, dtype=base.dtype)
+
+    def apply(self, base: Floats) -> Floats:
+        return self.summation.sum_up(self.finest(base))
+
+    def spread(self, finest: Floats) -> Floats:
+        pulled = self._own @ (self._own.T @ finest)
+        return np.asarray(pulled - self._across @ cho_solve(self._system, self._across.T @ finest))
+
+    def variances(self) -> Floats:
+        n = self.summation.n_aggregates
+        across = np.concatenate([self._f[:n] @ (self._f[:n] - self.summation.matrix @ self._f[n:]).T, self._across])
+        root = solve_triangular(self._system[0], across.T, lower=True)
+        return np.maximum(np.square(self._f).sum(axis=1) - np.square(root).sum(axis=0), 0.0)
 
 
-def _closest_nonnegative(summation: Summation, base: Floats, start: Floats, w: Floats, zero: Booleans | None) -> Floats:
-    """Closest coherent point without a negative finest node, for one lead, by block pivoting."""
-    n = summation.n_aggregates
-    s = summation.matrix
-    decided = np.zeros(summation.n_finest, dtype=bool) if zero is None else zero
-    held = decided | (start[n:] < 0.0)
-    scale = max(1.0, float(np.abs(base).max()))
-    pivots = Pivots(summation.n_finest)
-    point = start
-    for _ in range(MOST_ROUNDS):
-        point = Projection(summation, w, held).apply(base[:, None])[:, 0]
-        misfit = (point - base) / w
-        multiplier = s.T @ misfit[:n] + misfit[n:]
-        negative = ~held & (point[n:] < -1e-9 * scale)
-        pulled_up = held & ~decided & (multiplier < -1e-9 * scale / w[n:])
-        offenders = np.nonzero(negative | pulled_up)[0]
-        if not len(offenders):
-            break
-        turned = pivots.of(offenders)
-        held[turned] = ~held[turned]
-    return summation.sum_up(np.maximum(point[n:], 0.0))
+def projection(summation: Summation, w: Covariance, zero: Booleans | None = None) -> Projection | DenseProjection:
+    """The projection for W, by the way that suits it."""
+    return DenseProjection(summation, w, zero) if not w.diagonal.any() else Projection(summation, w, zero)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
-from tansy.engine.reconcile.projection import reconcile
+from tansy.engine.reconcile.methods import Evidence, reconcile
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -49,6 +49,6 @@ def reconciled(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative
         leads = which.ravel() == k
         held = np.ascontiguousarray(masks[:, k])
         done[:, leads] = reconcile(
-            graph.summation, np.nan_to_num(base[:, leads]), name, sigma * sigma, nonnegative, held
+            graph.summation, np.nan_to_num(base[:, leads]), name, Evidence(sigma * sigma), nonnegative, held
         )
     return done

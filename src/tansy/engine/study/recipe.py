@@ -17,7 +17,7 @@ from tansy.engine.errors import AdjustmentError, PlanError, RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.reconcile.projection import METHODS as RECONCILIATIONS
+from tansy.engine.reconcile.methods import METHODS as RECONCILIATIONS
 from tansy.engine.study.kept import KeptMethod, read_kept
 
 BEST = "best"

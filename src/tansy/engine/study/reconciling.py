@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.compute.threads import run_chunks
-from tansy.engine.reconcile.projection import combined
+from tansy.engine.reconcile.methods import combined
 from tansy.engine.study import accuracy
 from tansy.engine.study.coherent import key_of, reconciled
 from tansy.engine.study.prepared import Prepared

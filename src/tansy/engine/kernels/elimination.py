@@ -1,0 +1,272 @@
+"""The sparse system of reconciliation, A = diag(w_totals) + S diag(w_finest) S', factored as L L'.
+
+S [totals, finest] is all ones where it is not zero, so that no matrix product is formed: column b of A is gathered,
+when its turn comes, from the finest nodes of total b and the totals of each of these. S is given twice, by rows
+(`below`) and by columns (`above`), the totals in the order in which they are eliminated, the smallest first. Which
+entries of L are not zero hangs on S alone and is found once; the numbers, where other nodes are held at zero, again and
+again. Columns of L lie one after the other, the diagonal first, rows ascending.
+
+Gilbert, Ng, Peyton 1994 (structure, left-looking factor); Takahashi, Fagan, Chen 1973 (inverse on the structure of L).
+"""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tansy.engine.kernels.options import AS_WRITTEN, KERNEL
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def structure(below_start, below, above_start, above):
+    """Where L is not zero: column starts [n + 1] and rows.
+
+    Column j holds what A's column holds, and what columns hold whose first row below the diagonal is j.
+    """
+    n = len(below_start) - 1
+    start = np.zeros(n + 1, dtype=np.int64)
+    rows = np.empty(max(16, 4 * len(below)), dtype=np.int32)
+    seen = np.full(n, -1, dtype=np.int64)
+    child = np.full(n, -1, dtype=np.int64)
+    sibling = np.full(n, -1, dtype=np.int64)
+    column = np.empty(n, dtype=np.int32)
+    for j in range(n):
+        seen[j] = j
+        count = 0
+        for p in range(below_start[j], below_start[j + 1]):
+            f = below[p]
+            for q in range(above_start[f], above_start[f + 1]):
+                i = above[q]
+                if i > j and seen[i] != j:
+                    seen[i] = j
+                    column[count] = i
+                    count += 1
+        c = child[j]
+        while c >= 0:
+            for q in range(start[c] + 1, start[c + 1]):
+                i = rows[q]
+                if i > j and seen[i] != j:
+                    seen[i] = j
+                    column[count] = i
+                    count += 1
+            c = sibling[c]
+        first = start[j]
+        if first + count + 1 > len(rows):
+            larger = np.empty(2 * (first + count + 1), dtype=np.int32)
+            larger[:first] = rows[:first]
+            rows = larger
+        rows[first] = j
+        rows[first + 1 : first + 1 + count] = np.sort(column[:count])
+        start[j + 1] = first + 1 + count
+        if count > 0:
+            parent = rows[first + 1]
+            sibling[j] = child[parent]
+            child[parent] = j
+    return start, rows[: start[n]].copy()
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def factor(below_start, below, above_start, above, start, rows, w_totals, w_finest, values):
+    """Fill in L's values. Returns -1, or the first column at which A is not positive definite."""
+    n = len(start) - 1
+    work = np.zeros(n)
+    head = np.full(n, -1, dtype=np.int64)  # columns whose next row is this one
+    after = np.full(n, -1, dtype=np.int64)
+    at = np.zeros(n, dtype=np.int64)
+    for j in range(n):
+        work[j] = w_totals[j]
+        for p in range(below_start[j], below_start[j + 1]):
+            f = below[p]
+            w = w_finest[f]
+            if w != 0.0:
+                for q in range(above_start[f + 1] - 1, above_start[f] - 1, -1):
+                    i = above[q]
+                    if i < j:
+                        break
+                    work[i] += w
+        k = head[j]
+        while k >= 0:
+            following = after[k]
+            p = at[k]
+            pull = values[p]
+            for q in range(p, start[k + 1]):
+                work[rows[q]] -= pull * values[q]
+            at[k] = p + 1
+            if p + 1 < start[k + 1]:
+                after[k] = head[rows[p + 1]]
+                head[rows[p + 1]] = k
+            k = following
+        if not work[j] > 0.0:
+            return j
+        root = math.sqrt(work[j])
+        values[start[j]] = root
+        work[j] = 0.0
+        for q in range(start[j] + 1, start[j + 1]):
+            values[q] = work[rows[q]] / root
+            work[rows[q]] = 0.0
+        at[j] = start[j] + 1
+        if start[j] + 1 < start[j + 1]:
+            after[j] = head[rows[start[j] + 1]]
+            head[rows[start[j] + 1]] = j
+    return -1
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def solve(start, rows, values, b):
+    """Overwrite b [n, columns] with A^-1 b."""
+    n, k = b.shape
+    for j in range(n):
+        root = values[start[j]]
+        for c in range(k):
+            b[j, c] /= root
+        for q in range(start[j] + 1, start[j + 1]):
+            i, v = rows[q], values[q]
+            for c in range(k):
+                b[i, c] -= v * b[j, c]
+    for j in range(n - 1, -1, -1):
+        for q in range(start[j] + 1, start[j + 1]):
+            i, v = rows[q], values[q]
+            for c in range(k):
+                b[j, c] -= v * b[i, c]
+        root = values[start[j]]
+        for c in range(k):
+            b[j, c] /= root
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def inverse_there(start, rows, values):
+    """A^-1 where L is not zero, from the last column to the first: what it needs of later columns is there by then."""
+    n = len(start) - 1
+    inverse = np.empty_like(values)
+    place = np.full(n, -1, dtype=np.int64)
+    total = np.zeros(n)
+    for j in range(n - 1, -1, -1):
+        first, last = start[j] + 1, start[j + 1]
+        for q in range(first, last):
+            place[rows[q]] = q
+            total[rows[q]] = 0.0
+        for q in range(first, last):
+            k = rows[q]
+            for r in range(start[k], start[k + 1]):
+                i = rows[r]
+                if place[i] >= 0:
+                    z = inverse[r]
+                    total[i] += values[q] * z
+                    if i != k:
+                        total[k] += values[place[i]] * z
+        root = values[start[j]]
+        diagonal = 1.0 / (root * root)
+        for q in range(first, last):
+            inverse[q] = -total[rows[q]] / root
+            diagonal -= values[q] * inverse[q] / root
+            place[rows[q]] = -1
+        inverse[start[j]] = diagonal
+    return inverse
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def around_finest(below_start, below, above_start, above, start, rows, inverse, out):
+    """out [finest]: sum of A^-1 over all pairs of totals that a finest node lies below, s' A^-1 s."""
+    n = len(start) - 1
+    work = np.zeros(n)
+    out[:] = 0.0
+    for j in range(n):
+        for q in range(start[j], start[j + 1]):
+            work[rows[q]] = inverse[q]
+        for p in range(below_start[j], below_start[j + 1]):
+            f = below[p]
+            for q in range(above_start[f + 1] - 1, above_start[f] - 1, -1):
+                i = above[q]
+                if i < j:
+                    break
+                out[f] += work[i] if i == j else 2.0 * work[i]
+        for q in range(start[j], start[j + 1]):
+            work[rows[q]] = 0.0
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def parts(below_start, below, above_start, above):
+    """Each total as a sum of smaller totals and, where none fits, of finest nodes: starts [n + 1] and parts, totals by
+    their number, finest nodes by theirs after the totals'.
+
+    A smaller total that lies whole in this one, and no finest node of which is taken, is taken; the largest first. With
+    levels this adds each one up from the coarsest below it, a fifth of the work of adding up the finest every time.
+    """
+    n, n_finest = len(below_start) - 1, len(above_start) - 1
+    start = np.zeros(n + 1, dtype=np.int64)
+    found = np.empty(len(below), dtype=np.int32)
+    inside = np.zeros(n, dtype=np.int64)
+    taken = np.full(n_finest, -1, dtype=np.int64)
+    for j in range(n):
+        for p in range(below_start[j], below_start[j + 1]):
+            f = below[p]
+            for q in range(above_start[f], above_start[f + 1]):
+                inside[above[q]] += 1
+        count = start[j]
+        for p in range(below_start[j], below_start[j + 1]):
+            f = below[p]
+            if taken[f] == j:
+                continue
+            part = n + f
+            for q in range(above_start[f + 1] - 1, above_start[f] - 1, -1):
+                i = above[q]
+                if i >= j or inside[i] < below_start[i + 1] - below_start[i]:
+                    continue
+                free = True
+                for r in range(below_start[i], below_start[i + 1]):
+                    if taken[below[r]] == j:
+                        free = False
+                        break
+                if free:
+                    part = i
+                    break
+            if part < n:
+                for r in range(below_start[part], below_start[part + 1]):
+                    taken[below[r]] = j
+            else:
+                taken[f] = j
+            found[count] = part
+            count += 1
+        for p in range(below_start[j], below_start[j + 1]):
+            f = below[p]
+            for q in range(above_start[f], above_start[f + 1]):
+                inside[above[q]] = 0
+        start[j + 1] = count
+    return start, found[: start[n]].copy()
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def totals_of(part_start, part, finest, out):
+    """out [totals, columns]: sums of the finest nodes [finest, columns], the smallest first, each from its parts."""
+    n = len(part_start) - 1
+    for j in range(n):
+        for c in range(finest.shape[1]):
+            out[j, c] = 0.0
+        for p in range(part_start[j], part_start[j + 1]):
+            i = part[p]
+            if i < n:
+                for c in range(finest.shape[1]):
+                    out[j, c] += out[i, c]
+            else:
+                for c in range(finest.shape[1]):
+                    out[j, c] += finest[i - n, c]
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def spread_down(part_start, part, totals, weight, finest, out):
+    """out [finest, columns]: finest + weight times the sum of what its totals [totals, columns] say. Overwrites totals:
+    each hands what it says to its parts, the largest first."""
+    n, k = len(part_start) - 1, totals.shape[1]
+    out[:] = 0.0
+    for j in range(n - 1, -1, -1):
+        for p in range(part_start[j], part_start[j + 1]):
+            i = part[p]
+            if i < n:
+                for c in range(k):
+                    totals[i, c] += totals[j, c]
+            else:
+                for c in range(k):
+                    out[i - n, c] += totals[j, c]
+    for f in range(len(out)):
+        for c in range(k):
+            out[f, c] = finest[f, c] + weight[f] * out[f, c]

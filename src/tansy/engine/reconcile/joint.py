@@ -1,0 +1,96 @@
+"""Joint sample paths of all nodes, reconciled one by one, and what they would be if errors were normal.
+
+A path takes the errors of one past period for all nodes, so that what moves together stays together (Gamakumara,
+Panagiotelis, Athanasopoulos, Hyndman 2023: a sample of the joint distribution, projected, is one of the coherent
+distribution). Errors are in units of how far a forecast usually errs at their lead. Every period stands in equally many
+paths (the balanced resampling of Davison, Hinkley, Schechtman 1986), so that quantiles are those of as many values as
+there are periods, and chance adds nothing to them. Where no series may be negative, draws of the series below zero are
+nothing and the others are drawn to the published mean again.
+
+The sum of a lower quantile of each part is not a quantile of the total: parts are rarely low all at once. So bands of a
+total are narrower than the sum of the bands below it, and only paths add up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tansy.engine.compute.threads import run_chunks
+from tansy.engine.kernels import draws as kernel
+from tansy.engine.reconcile.covariance import Covariance
+from tansy.engine.reconcile.projection import DenseProjection, Projection
+from tansy.engine.reconcile.system import Real, System
+
+Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
+
+
+class JointPaths:
+    """Paths of one forecast.
+
+    Parameters
+    ----------
+    own : the reconciliation of its base forecasts.
+    base, spread : [nodes, leads], base forecasts and how far each usually errs.
+    errors : [nodes, T], past errors in units of the spread, one column for each period; missing ones are none.
+    mean : [finest, leads], what is published, where no series may be negative.
+    """
+
+    def __init__(
+        self, own: Projection | DenseProjection, base: Floats, spread: Floats, errors: Floats,
+        mean: Floats | None = None,
+    ) -> None:  # fmt: skip
+        self._own, self._base, self._spread, self._mean = own, base, spread, mean
+        self._errors = np.nan_to_num(errors).astype(np.float32)
+
+    @property
+    def n_periods(self) -> int:
+        return self._errors.shape[1]
+
+    def at(self, lead: int) -> Floats:
+        """All nodes at one lead, [nodes, T], a column for each period; each adds up, to rounding."""
+        return self._drawn(lead, np.float64)
+
+    def _drawn(self, lead: int, kind: type[Real]) -> NDArray[Real]:
+        def column(of: Floats) -> NDArray[Real]:
+            return np.ascontiguousarray(of[:, lead], dtype=kind)
+
+        drawn: NDArray[Real] = np.empty(self._errors.shape, dtype=kind)
+        kernel.around_base(column(self._base), column(self._spread), self._errors, drawn)
+        finest = self._own.finest(drawn)
+        if self._mean is not None:
+            kernel.cut_and_rescale(finest, column(self._mean))
+        return System.of(self._own.summation).sum_up(finest)
+
+    def paths(self, n: int, seed: int) -> Iterator[Floats]:
+        """Lead after lead, [nodes, n]: path i has the errors of consecutive periods, from one on that is its own."""
+        starts = np.resize(np.random.default_rng(seed).permutation(self.n_periods), n)
+        for lead in range(self._base.shape[1]):
+            yield self.at(lead)[:, (starts + lead) % self.n_periods]
+
+    def quantiles(self, p: Floats) -> Singles:
+        """[nodes, Q, leads] at probabilities [Q]: between order statistics at ranks (k + 1/2) / T, and flat beyond."""
+        place = np.clip(p * self.n_periods - 0.5, 0.0, self.n_periods - 1.0)
+        at = np.minimum(place.astype(np.int64), max(self.n_periods - 2, 0))
+        found = np.empty((len(self._base), len(p), self._base.shape[1]), dtype=np.float32)
+        for lead, one in run_chunks(partial(self._quantiles_at, at, place - at), list(range(self._base.shape[1]))):
+            found[:, :, lead] = one
+        return found
+
+    def _quantiles_at(self, at: NDArray[np.int64], share: Floats, lead: int) -> tuple[int, Singles]:
+        out = np.empty((len(self._base), len(at)), dtype=np.float32)
+        kernel.quantiles(self._drawn(lead, np.float32), at, share.astype(np.float32), out)
+        return lead, out
+
+
+def normal_spread(own: Projection | DenseProjection, w: Covariance, spread: Floats) -> Floats:
+    """How far reconciled forecasts err if errors are normal with covariance W at the first lead, [nodes, leads]: the
+    closed form there, and beyond it as the spread of the node's base forecast grows, [nodes, leads]. Exact where the
+    spread of all nodes grows alike."""
+    first = np.sqrt(own.variances())
+    grown = np.divide(spread, spread[:, :1], out=np.ones_like(spread), where=spread[:, :1] > 0.0)
+    return np.asarray(first[:, None] * grown)
