@@ -3,8 +3,9 @@
     python -m bench.reconcile [--series N] [--growth] [--command]
 
 Promised: diagonal weights 0.15 s, shrinkage 0.6 s, variances of every node 1 s with it, 500 joint paths to quantiles
-2 s within 600 MB, non-negative over all leads 1.5 s, structure from attributes 1 s. --command: `tansy reconcile --method
-shrinkage` on Parquet files of that size, 10 s and 3 GB. --growth: from 1,000 to 160,000 nodes. Medians of three.
+2 s within 600 MB, non-negative over all leads 1.5 s, structure from attributes 1 s. --command: `tansy reconcile
+--method shrinkage` on Parquet files of that size, 10 s and 3 GB. --growth: from 1,000 to 160,000 nodes. Medians of
+three.
 """
 
 from __future__ import annotations

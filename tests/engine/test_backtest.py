@@ -443,7 +443,7 @@ def test_a_recipe_is_written_as_it_is_read_and_its_faults_are_named(panel: Panel
     for wrong, says in (
         (text.replace("[backtest]", "[backtests]"), "The recipe has an unknown entry 'backtests'"),
         (text.replace("origins =", "origin ="), "unknown entry 'origin'"),
-        (text.replace('"best"', '"guess"'), "'guess' is unknown; choose .* best"),
+        (text.replace('"best"', '"guess"'), "'guess' is unknown; choose one of .* best"),
         (text.replace('"naive"', '"nave"'), "no method 'nave'"),
         (
             text.replace("nonnegative = true", 'nonnegative = "no"'),

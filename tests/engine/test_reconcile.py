@@ -107,9 +107,9 @@ def test_a_series_that_is_forecast_as_nothing_stays_there(graph: Graph) -> None:
     base[: graph.n_aggregates] *= 1.3
     base[graph.n_aggregates + 3, 1] = 0.0
     none = np.zeros((graph.n_series, 2), dtype=bool)
-    found = reconciled(graph, base, "variance", np.ones(graph.n_nodes), True, none)[graph.n_aggregates :]
+    found = reconciled(graph, base, "variance", Evidence(np.ones(graph.n_nodes)), True, none)[graph.n_aggregates :]
     assert found[3, 1] == 0.0 and found[:, 1].sum() > 5.0 * (graph.n_series - 1) and (found[:, 0] > 5.0).all()
-    free = reconciled(graph, base, "variance", np.ones(graph.n_nodes), False, none)[graph.n_aggregates :]
+    free = reconciled(graph, base, "variance", Evidence(np.ones(graph.n_nodes)), False, none)[graph.n_aggregates :]
     assert free[3, 1] > 0.0
 
 

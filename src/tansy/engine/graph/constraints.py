@@ -112,7 +112,7 @@ def _steps_above_finest(names: Sequence[Hashable], parent: Integers, child: Inte
     ready = np.nonzero(waiting == 0)[0]
     done = len(ready)
     while len(ready):
-        edges = order[_ranges(start[ready], start[ready + 1])]
+        edges = order[ranges(start[ready], start[ready + 1])]
         np.maximum.at(steps, parent[edges], steps[child[edges]] + 1)
         np.subtract.at(waiting, parent[edges], 1)
         above = np.unique(parent[edges])
@@ -136,7 +136,7 @@ def _circle(parent: Integers, child: Integers, among: NDArray[np.bool_]) -> list
     return [*way[way.index(down[way[-1]]) :], down[way[-1]]]
 
 
-def _ranges(start: Integers, stop: Integers) -> Integers:
+def ranges(start: Integers, stop: Integers) -> Integers:
     """All numbers of several ranges, one after the other."""
     size = stop - start
     return np.repeat(stop - np.cumsum(size), size) + np.arange(size.sum())

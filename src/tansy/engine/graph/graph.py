@@ -45,7 +45,8 @@ class Axis:
 
     name: the key column or the file. names, codes: what each place is called, and the code in the data. depths,
     parents: [places], -1 for the parent of a top. where: what each place adds to the id of a node that stands on it.
-    n_series: [places], series at or below each.
+    n_series: [places], series at or below each. tells_series_apart: whether it takes part in naming a series, as an
+    axis of attributes alone does not.
     """
 
     name: str
@@ -55,6 +56,7 @@ class Axis:
     parents: Integers
     where: tuple[Mapping[str, str], ...]
     n_series: Integers
+    tells_series_apart: bool = True
 
     def way(self, place: int) -> list[int]:
         """From a top down to the place."""
@@ -127,10 +129,11 @@ class Graph:
         """What names each node for good, whatever it is called and wherever it stands, as a JSON object: the code of
         its value on each key, or its attributes and those above them; {} for the total of a grouping."""
         found = []
-        for places in self.place.tolist():
+        for node, places in enumerate(self.place.tolist()):
             where: dict[str, str] = {}
             for axis, place in zip(self.axes, places, strict=True):
-                where.update(axis.where[place])
+                if axis.tells_series_apart or node < self.n_aggregates:
+                    where.update(axis.where[place])
             found.append(node_id(where))
         return found
 
@@ -147,7 +150,11 @@ class Graph:
     def name(self, node: int) -> str:
         """What a person calls the node: "Hostas × Coast"."""
         places = self.place[node].tolist()
-        return " × ".join(axis.names[place] for axis, place in zip(self.axes, places, strict=True))
+        return " × ".join(
+            axis.names[place]
+            for axis, place in zip(self.axes, places, strict=True)
+            if axis.tells_series_apart or node < self.n_aggregates
+        )
 
     def meet(self, node: int, nodes: Integers) -> NDArray[np.bool_]:
         """Which of some nodes hold a series that `node` holds too."""

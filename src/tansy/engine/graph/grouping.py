@@ -1,13 +1,14 @@
 """A graph from the attributes of the keys.
 
-Each key column is one dimension with levels from "all" down to the key itself, such as all > department > group >
-product. Every combination of one level per dimension is a level of the graph; its nodes are the combinations that
-occur.
+Nodes are told apart along chains, such as all > department > group > product and all > region > store. A level of the
+graph is a combination of one level of each chain, all of them or those that a formula names; its nodes are the
+combinations that occur.
 """
 
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +17,7 @@ from scipy import sparse
 
 from tansy.engine.errors import StructureError
 from tansy.engine.graph.constraints import Summation
+from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.graph import Axis, Graph, Level
 from tansy.engine.panel import Panel
 
@@ -26,25 +28,45 @@ ALL = "all"
 
 
 @dataclass(frozen=True)
-class _Dimension:
-    """One key column with its levels.
+class Dimension:
+    """One chain of levels, from "all" down.
 
-    levels: their names from "all" to the key. names: per level, the label of each value; codes: the same, but the key's
-    own code at the last level. parents: per level below the first, the position of each value's parent one level up.
-    member: [levels, series], the value each series belongs to.
+    name: the key that it ends with, or its levels. levels: their names from "all" on. names: per level, the label of
+    each value; codes: the same, but the key's own code at its level. parents: per level below the first, the position
+    of each value's parent one level up. member: [levels, series], the value each series belongs to.
+    tells_series_apart: whether it ends with a key.
     """
 
-    key: str
+    name: str
     levels: tuple[str, ...]
     names: tuple[list[str], ...]
     codes: tuple[list[str], ...]
     parents: tuple[Integers, ...]
     member: Integers
+    tells_series_apart: bool
+
+    @classmethod
+    def of(cls, panel: Panel, chain: tuple[str, ...]) -> Dimension:
+        """Raises StructureError where a name is neither a key nor an attribute, or a key lacks the attribute."""
+        n = panel.n_series
+        ends_with_key = chain[-1] in panel.key_names
+        total = f"every {chain[-1]}" if ends_with_key else f"every {chain[0]}"
+        names, codes, parents = [[total]], [[total]], []
+        members = [np.zeros(n, dtype=np.int64)]
+        for name in chain:
+            values, own, shown = _values(panel, name)
+            distinct, inverse = np.unique(members[-1] * len(values) + own, return_inverse=True)
+            members.append(inverse.reshape(-1))
+            parents.append(distinct // len(values))
+            codes.append([values[i] for i in (distinct % len(values)).tolist()])
+            names.append([shown[i] for i in (distinct % len(values)).tolist()])
+        called = chain[-1] if ends_with_key else " > ".join(chain)
+        return cls(called, (ALL, *chain), tuple(names), tuple(codes), tuple(parents), np.stack(members), ends_with_key)
 
     def where(self, depth: int, value: int) -> dict[str, str]:
         """The code of a value by its level, and those of the attributes above it; of the key itself its code alone."""
-        if depth == len(self.levels) - 1:
-            return {self.key: self.codes[depth][value]}
+        if depth == len(self.levels) - 1 and self.tells_series_apart:
+            return {self.name: self.codes[depth][value]}
         found: dict[str, str] = {}
         for at in range(depth, 0, -1):
             found[self.levels[at]] = self.codes[at][value]
@@ -71,39 +93,36 @@ class _Dimension:
             np.bincount(member, minlength=len(names)) for member, names in zip(self.member, self.names, strict=True)
         ]
         axis = Axis(
-            self.key,
+            self.name,
             tuple(self.names[depth][value] for depth, value in order),
             tuple(self.codes[depth][value] for depth, value in order),
             np.array([depth for depth, _ in order]),
             np.array(above),
             tuple(self.where(depth, value) for depth, value in order),
             np.array([counts[depth][value] for depth, value in order]),
+            self.tells_series_apart,
         )
         return axis, places
 
 
-def group(panel: Panel, levels: dict[str, list[str]]) -> Graph:
+def group(panel: Panel, structure: Mapping[str, Sequence[str]] | Formula) -> Graph:
     """Build the graph of a panel.
 
-    levels: per key column, its attributes from the coarsest to the finest; a key without any has only "all" above it.
-    Raises StructureError where a key or attribute is unknown or a key lacks the attribute.
+    structure: per key column, its attributes from the coarsest to the finest, all crossed (a key without any has only
+    "all" above it); or a formula. Raises StructureError where a key or attribute is unknown or a key lacks the
+    attribute.
     """
-    unknown = set(levels) - set(panel.key_names)
-    if unknown:
-        raise StructureError(
-            f"The structure names {min(unknown)!r}, which is not a key column ({', '.join(panel.key_names)})."
-        )
-    dimensions = tuple(_dimension(panel, key, levels.get(key, [])) for key in panel.key_names)
+    formula = structure if isinstance(structure, Formula) else crossed(panel, structure)
+    dimensions, levels = laid_out(panel, formula)
     made = [dimension.axis() for dimension in dimensions]
     axes = tuple(axis for axis, _ in made)
-    depths = sorted(itertools.product(*(range(len(d.levels)) for d in dimensions)), key=lambda ds: (sum(ds), ds))
     built: list[Level] = []
     place: list[Integers] = []
     members: dict[Depths, Integers] = {}
     first = 0
-    for combination in depths:
-        columns = np.stack([d.member[depth] for d, depth in zip(dimensions, combination, strict=True)], axis=1)
-        if combination == depths[-1]:  # the series themselves, in the panel's order
+    for combination in levels:
+        columns = _columns(dimensions, combination)
+        if combination == levels[-1]:  # the series themselves, in the panel's order
             distinct, inverse = columns, np.arange(panel.n_series)
         else:
             distinct, inverse = np.unique(columns, axis=0, return_inverse=True)
@@ -121,14 +140,95 @@ def group(panel: Panel, levels: dict[str, list[str]]) -> Graph:
         _summation(members, panel.n_series),
         axes,
         placed,
-        _tree(dimensions, members),
+        _tree(dimensions),
         _season_source(dimensions, members, first),
-        _effect_groups(members, first),
-        {axis.name: [axis.codes[i] for i in placed[:, d].tolist()] for d, axis in enumerate(axes)},
+        _effect_groups(dimensions, members, first),
+        {
+            axis.name: [axis.codes[i] for i in placed[:, d].tolist()]
+            for d, axis in enumerate(axes)
+            if axis.tells_series_apart
+        },
     )
 
 
+def crossed(panel: Panel, levels: Mapping[str, Sequence[str]]) -> Formula:
+    """Every combination of one level per key column, as a formula."""
+    unknown = set(levels) - set(panel.key_names)
+    if unknown:
+        raise StructureError(
+            f"The structure names {min(unknown)!r}, which is not a key column ({', '.join(panel.key_names)})."
+        )
+    chains = tuple((*levels.get(key, ()), key) for key in panel.key_names)
+    return Formula(chains, tuple(itertools.product(*(range(len(chain) + 1) for chain in chains))))
+
+
+def laid_out(panel: Panel, formula: Formula) -> tuple[tuple[Dimension, ...], tuple[Depths, ...]]:
+    """The chains of a formula over a panel, and its levels from the top down, the series last.
+
+    A key that no chain names ends the first that has an attribute of it, or stands as a chain by itself. A key stands
+    in one chain: where another ends with it too, its last level is that of the first.
+    """
+    formula = _keys_once(formula, panel.key_names)
+    chains = [list(chain) for chain in formula.chains]
+    for key in panel.key_names:
+        if not any(key in chain for chain in chains):
+            above = set(panel.attributes.get(key, {}))
+            own = next((c for c in chains if above & set(c) and c[-1] not in panel.key_names), None)
+            if own is None:
+                chains.append([key])
+            else:
+                own.append(key)
+    dimensions = tuple(Dimension.of(panel, tuple(chain)) for chain in chains)
+    finest = tuple(len(d.levels) - 1 for d in dimensions)
+    levels = {(*level, *(0 for _ in range(len(dimensions) - len(level)))) for level in formula.levels}
+    levels.add(tuple(0 for _ in dimensions))
+    return dimensions, (*sorted(levels - {finest}, key=lambda ds: (sum(ds), ds)), finest)
+
+
+def _keys_once(formula: Formula, keys: tuple[str, ...]) -> Formula:
+    chains = list(formula.chains)
+    levels = [list(level) for level in formula.levels]
+    for key in keys:
+        first, *others = [i for i, chain in enumerate(chains) if key in chain] or [-1]
+        for i in others:
+            if chains[i][-1] != key:
+                raise StructureError(f"The structure names the key {key!r} twice, and once with something below it.")
+            for level in levels:
+                if level[i] == len(chains[i]):
+                    level[i], level[first] = 0, max(level[first], chains[first].index(key) + 1)
+            chains[i] = chains[i][:-1]
+    left = [i for i, chain in enumerate(chains) if chain]
+    kept = dict.fromkeys(tuple(level[i] for i in left) for level in levels)
+    return Formula(tuple(chains[i] for i in left), tuple(kept))
+
+
+def _columns(dimensions: tuple[Dimension, ...], depths: Depths) -> Integers:
+    """The value that each series has in each dimension, [series, dimensions]."""
+    return np.stack([d.member[depth] for d, depth in zip(dimensions, depths, strict=True)], axis=1)
+
+
 # members: per level of the graph, by its depth in each dimension, the node that each series belongs to, [series].
+
+
+def _values(panel: Panel, name: str) -> tuple[list[str], Integers, list[str]]:
+    """Values of a key or of an attribute, sorted; the position of that of each series; and what they are called."""
+    if name in panel.key_names:
+        column = panel.keys[name]
+        position = {value: i for i, value in enumerate(sorted(set(column)))}
+        labels = panel.attributes.get(name, {}).get("name", {})
+        own = np.array([position[value] for value in column], dtype=np.int64)
+        return list(position), own, [labels.get(value) or value for value in position]
+    key = next((key for key in panel.key_names if name in panel.attributes.get(key, {})), None)
+    if key is None:
+        have = ", ".join((*panel.key_names, *(one for key in panel.key_names for one in panel.attributes.get(key, {}))))
+        raise StructureError(f"There is no attribute {name!r} to make a level of (there are: {have}).")
+    column, table = panel.keys[key], panel.attributes[key][name]
+    missing = next((value for value in column if not table.get(value)), None)
+    if missing is not None:
+        raise StructureError(f"{key} {missing!r} has no {name}; every {key} needs one to be put in the structure.")
+    position = {value: i for i, value in enumerate(sorted({table[value] for value in set(column)}))}
+    own = np.array([position[table[value]] for value in column], dtype=np.int64)
+    return list(position), own, list(position)
 
 
 def _summation(members: dict[Depths, Integers], n_series: int) -> Summation:
@@ -139,73 +239,62 @@ def _summation(members: dict[Depths, Integers], n_series: int) -> Summation:
     return Summation(sparse.csr_array((np.ones(len(rows)), (rows, columns)), shape=(n_aggregates, n_series)))
 
 
-def _tree(dimensions: tuple[_Dimension, ...], members: dict[Depths, Integers]) -> list[Integers]:
-    """Down the first key's levels, then the second's, and so on. For each level below the total, the parent of each of
-    its nodes, numbered within their levels."""
+def _tree(dimensions: tuple[Dimension, ...]) -> list[Integers]:
+    """Down the first chain's levels, then the second's, and so on, to the series. For each level below the total, the
+    parent of each of its nodes, numbered within their levels."""
     depths = [0] * len(dimensions)
+    n_series = dimensions[0].member.shape[1]
+    above = np.zeros(n_series, dtype=np.int64)
     parents: list[Integers] = []
-    for d, dimension in enumerate(dimensions):
-        for _ in range(len(dimension.levels) - 1):
-            above = members[tuple(depths)]
-            depths[d] += 1
-            below = members[tuple(depths)]
-            parent = np.empty(int(below.max() - below.min()) + 1, dtype=np.int64)
-            parent[below - below.min()] = above - above.min()
-            parents.append(parent)
+    steps = [d for d, dimension in enumerate(dimensions) for _ in range(len(dimension.levels) - 1)]
+    for number, d in enumerate(steps, start=1):
+        depths[d] += 1
+        if number == len(steps):
+            below = np.arange(n_series)
+        else:
+            below = np.unique(_columns(dimensions, tuple(depths)), axis=0, return_inverse=True)[1].reshape(-1)
+        parent = np.empty(int(below.max()) + 1, dtype=np.int64)
+        parent[below] = above
+        parents.append(parent)
+        above = below
     return parents
 
 
-def _season_source(dimensions: tuple[_Dimension, ...], members: dict[Depths, Integers], n_nodes: int) -> Integers:
-    """Every key raised to the level above the key itself, such as the group and region of a product and store. Nodes
-    that stand there already are their own."""
-    sources = np.empty(n_nodes, dtype=np.int64)
+def _season_source(dimensions: tuple[Dimension, ...], members: dict[Depths, Integers], n_nodes: int) -> Integers:
+    """Every key raised to the level above the key itself, such as the group and region of a product and store, or where
+    that is no level of the structure to the smallest total there is. Nodes that stand there already are their own."""
+    sources = np.arange(n_nodes)
     for depths, nodes in members.items():
-        above = tuple(min(depth, len(d.levels) - 2) for depth, d in zip(depths, dimensions, strict=True))
-        sources[nodes] = members[above]
+        above = tuple(
+            min(depth, len(d.levels) - 1 - d.tells_series_apart) for depth, d in zip(depths, dimensions, strict=True)
+        )
+        if above in members:
+            sources[nodes] = members[above]
+        elif depths == list(members)[-1]:
+            sources[nodes] = _smallest_above(members)
     return sources
 
 
-def _effect_groups(members: dict[Depths, Integers], n_nodes: int) -> tuple[Integers, Integers]:
+def _smallest_above(members: dict[Depths, Integers]) -> Integers:
+    """Of each series, the total above it that holds fewest, of two and more; the last named where several do."""
+    found, fewest = next(iter(members.values())).copy(), np.full(len(next(iter(members.values()))), np.inf)
+    for nodes in list(members.values())[:-1]:
+        size = np.bincount(nodes)[nodes]
+        better = (size > 1) & (size <= fewest)
+        found[better], fewest[better] = nodes[better], size[better]
+    return found
+
+
+def _effect_groups(
+    dimensions: tuple[Dimension, ...], members: dict[Depths, Integers], n_nodes: int
+) -> tuple[Integers, Integers]:
     """For a series all that have its first key (all stores of a product), then all of that key's next level (the
     products of a group)."""
-    finest = list(members)[-1]
+    first = next(i for i, d in enumerate(dimensions) if d.tells_series_apart)
+    finest = list(members.values())[-1]
     found = []
     for up in (0, 1):
         groups = np.arange(n_nodes) + n_nodes
-        groups[members[finest]] = members[(max(finest[0] - up, 0), *(0 for _ in finest[1:]))]
+        groups[finest] = dimensions[first].member[max(len(dimensions[first].levels) - 1 - up, 0)]
         found.append(groups)
     return found[0], found[1]
-
-
-def _dimension(panel: Panel, key: str, attributes: list[str]) -> _Dimension:
-    known = panel.attributes.get(key, {})
-    for attribute in attributes:
-        if attribute not in known:
-            have = ", ".join(sorted(known)) or "none"
-            raise StructureError(f"{key!r} has no attribute {attribute!r} to make a level of (there are: {have}).")
-    keys = panel.keys[key]
-    paths: list[list[tuple[str, ...]]] = [[()] * len(keys)]
-    for attribute in attributes:
-        table = known[attribute]
-        missing = next((k for k in keys if not table.get(k)), None)
-        if missing is not None:
-            raise StructureError(
-                f"{key} {missing!r} has no {attribute}; every {key} needs one to be put in the structure."
-            )
-        paths.append([(*path, table[k]) for path, k in zip(paths[-1], keys, strict=True)])
-    paths.append([(*path, k) for path, k in zip(paths[-1], keys, strict=True)])
-    names: list[list[str]] = []
-    parents: list[Integers] = []
-    members: list[Integers] = []
-    above: dict[tuple[str, ...], int] = {}
-    for depth, column in enumerate(paths):
-        distinct = sorted(set(column))
-        position = {path: i for i, path in enumerate(distinct)}
-        members.append(np.array([position[path] for path in column], dtype=np.int64))
-        names.append([path[-1] if path else f"every {key}" for path in distinct])
-        if depth:
-            parents.append(np.array([above[path[:-1]] for path in distinct], dtype=np.int64))
-        above = position
-    labels = known.get("name", {})
-    shown = [*names[:-1], [labels.get(k) or k for k in names[-1]]]
-    return _Dimension(key, (ALL, *attributes, key), tuple(shown), tuple(names), tuple(parents), np.stack(members))

@@ -60,14 +60,25 @@ def _of_chunk(filled: Floats, waves: Floats) -> tuple[Floats, Floats, Floats]:
     length = filled.shape[1]
     first = np.argmax(known, axis=1)
     last = length - 1 - np.argmax(known[:, ::-1], axis=1)
-    t = (np.arange(length) - first[:, None]) / np.maximum(last - first, 1)[:, None]
-    bends = np.stack([np.ones_like(t), t, np.maximum(t - 1 / 3, 0.0), np.maximum(t - 2 / 3, 0.0)], axis=2)
-    x = np.concatenate([bends, np.broadcast_to(waves, (len(y), *waves.shape))], axis=2) * weight[:, :, None]
-    # a little on the diagonal keeps short histories solvable
-    gram = np.matmul(x.transpose(0, 2, 1), x) + 1e-6 * np.eye(x.shape[2])
-    beta = np.linalg.solve(gram, np.matmul(x.transpose(0, 2, 1), y[:, :, None]))[..., 0]
-    part_trend = np.einsum("ntk,nk->nt", x[:, :, :4], beta[:, :4])
-    part_season = np.einsum("ntk,nk->nt", x[:, :, 4:], beta[:, 4:])
+    whole: NDArray[np.bool_] = np.asarray(known.all(axis=1))
+    part_trend, part_season = np.empty_like(y), np.empty_like(y)
+    for own in (np.nonzero(whole)[0][:1], np.nonzero(~whole)[0]):
+        if not len(own):
+            continue
+        # histories without a gap stand on the same bends and waves
+        rows = np.nonzero(whole)[0] if whole[own[0]] else own
+        t = (np.arange(length) - first[own, None]) / np.maximum(last - first, 1)[own, None]
+        bends = np.stack([np.ones_like(t), t, np.maximum(t - 1 / 3, 0.0), np.maximum(t - 2 / 3, 0.0)], axis=2)
+        x = np.concatenate([bends, np.broadcast_to(waves, (len(t), *waves.shape))], axis=2) * weight[own, :, None]
+        # a little on the diagonal keeps short histories solvable
+        gram = np.matmul(x.transpose(0, 2, 1), x) + 1e-6 * np.eye(x.shape[2])
+        if whole[own[0]]:
+            beta = np.linalg.solve(gram[0], x[0].T @ y[rows].T).T
+            part_trend[rows], part_season[rows] = beta[:, :4] @ x[0, :, :4].T, beta[:, 4:] @ x[0, :, 4:].T
+        else:
+            beta = np.linalg.solve(gram, np.matmul(x.transpose(0, 2, 1), y[rows, :, None]))[..., 0]
+            part_trend[rows] = np.einsum("ntk,nk->nt", x[:, :, :4], beta[:, :4])
+            part_season[rows] = np.einsum("ntk,nk->nt", x[:, :, 4:], beta[:, 4:])
     rest = y - part_trend - part_season
 
     def variance(part: Floats) -> Floats:
@@ -77,9 +88,9 @@ def _of_chunk(filled: Floats, waves: Floats) -> tuple[Floats, Floats, Floats]:
     noise = variance(rest)
 
     def strength(part: Floats) -> Floats:
-        whole = variance(rest + part)
+        both = variance(rest + part)
         with np.errstate(divide="ignore", invalid="ignore"):
-            return np.where(whole > 1e-12, np.maximum(0.0, 1.0 - noise / whole), 0.0)
+            return np.where(both > 1e-12, np.maximum(0.0, 1.0 - noise / both), 0.0)
 
     trend = np.where(count >= _LEAST, strength(part_trend), np.nan)
     return trend, strength(part_season), _entropy(y, weight, count)

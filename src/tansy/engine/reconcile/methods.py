@@ -50,13 +50,13 @@ class Evidence:
     middle: Integers | None = None
 
 
-def check(name: str) -> None:
-    """Raises RecipeError where there is no such method."""
+def check(name: str, where: str = "--method", *beside: str) -> None:
+    """Raises RecipeError where there is no such method. where: it was named. beside: what else may stand there."""
     if (name in METHODS and name != "middle-out") or _MIDDLE.fullmatch(name):
         return
     if name == "middle-out":
-        raise RecipeError("middle-out names the level it starts from, such as middle-out(region).")
-    raise RecipeError(f"There is no reconciliation {name!r}; choose one of {', '.join(METHODS[1:])}.")
+        raise RecipeError(f"{where}: middle-out names the level it starts from, such as middle-out(region).")
+    raise RecipeError(f"{where} {name!r} is unknown; choose one of {', '.join((*METHODS[1:], *beside))}.")
 
 
 def middle_of(name: str) -> str:

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
-from tansy.engine.reconcile.methods import Evidence, reconcile
+from tansy.engine.reconcile.covariance import CORRELATED
+from tansy.engine.reconcile.methods import Evidence, middle_of, reconcile
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -28,27 +29,51 @@ def believed(sigma: Floats, base: Floats, floor: Floats, few: Booleans) -> Float
     return np.where(np.isnan(base[:, 0]), np.nan, np.maximum(found, floor))
 
 
-def key_of(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> str:
+def key_of(
+    graph: Graph, base: Floats, name: str, given: Evidence | list[Evidence], nonnegative: bool, zero: Booleans
+) -> str:
     """Key of all that reconciled forecasts depend on."""
     content = blake2b(f"{name} {nonnegative} {base.shape}".encode(), digest_size=16)
     matrix = graph.summation.matrix
-    for part in (matrix.indptr, matrix.indices, base, sigma, zero):
+    parts = [matrix.indptr, matrix.indices, base, zero]
+    for one in given if isinstance(given, list) else [given]:
+        parts += [one.error_variance]
+    first = given[0] if isinstance(given, list) else given
+    by_name = {"errors": name in CORRELATED, "volume": bool(middle_of(name)) or name == "top-down"}
+    parts += [getattr(first, part) for part, counts in by_name.items() if counts and getattr(first, part) is not None]
+    for part in parts:
         content.update(np.ascontiguousarray(part).tobytes())
     return content.hexdigest()
 
 
-def reconciled(graph: Graph, base: Floats, name: str, sigma: Floats, nonnegative: bool, zero: Booleans) -> Floats:
-    """Reconciled forecasts [nodes, H]; leads with the same nodes held at zero are done together. zero: [finest, H]. A
-    series that is forecast as exactly nothing, such as on a day on which it is never sold, is held there too: what the
-    totals lack is no reason to expect it."""
+def reconciled(
+    graph: Graph, base: Floats, name: str, given: Evidence | list[Evidence], nonnegative: bool, zero: Booleans
+) -> Floats:
+    """Reconciled forecasts [nodes, H]. given: for all leads, or for each; leads that have the same, and the same nodes
+    held at zero, are done together. zero: [finest, H]. A series that is forecast as exactly nothing, such as on a day
+    on which it is never sold, is held there too: what the totals lack is no reason to expect it. Where
+    fewer than two errors have come `variance` stands for what goes by correlations, and `shrinkage` for `sample` where
+    they are fewer than the nodes."""
     if nonnegative:
         zero = zero | (base[graph.n_aggregates :] == 0.0)
     masks, which = np.unique(zero, axis=1, return_inverse=True)
     done = np.empty_like(base)
-    for k in range(masks.shape[1]):
-        leads = which.ravel() == k
-        held = np.ascontiguousarray(masks[:, k])
-        done[:, leads] = reconcile(
-            graph.summation, np.nan_to_num(base[:, leads]), name, Evidence(sigma * sigma), nonnegative, held
-        )
+    every = np.arange(base.shape[1])
+    runs = [(given, every)] if isinstance(given, Evidence) else [(one, every[h : h + 1]) for h, one in enumerate(given)]
+    for own, of_run in runs:
+        for k in np.unique(which.ravel()[of_run]).tolist():
+            leads = of_run[which.ravel()[of_run] == k]
+            held = np.ascontiguousarray(masks[:, k])
+            done[:, leads] = reconcile(
+                graph.summation, np.nan_to_num(base[:, leads]), _as_it_can(name, own), own, nonnegative, held
+            )
     return done
+
+
+def _as_it_can(name: str, given: Evidence) -> str:
+    if name not in CORRELATED:
+        return name
+    n_nodes, n_errors = (len(given.error_variance), 0) if given.errors is None else given.errors.shape
+    if n_errors < 2:
+        return "variance"
+    return "shrinkage" if name == "sample" and n_errors < n_nodes else name

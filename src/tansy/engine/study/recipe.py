@@ -17,9 +17,11 @@ from tansy.engine.errors import AdjustmentError, PlanError, RecipeError
 from tansy.engine.methods.notation import parse
 from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.reconcile.methods import METHODS as RECONCILIATIONS
+from tansy.engine.reconcile.methods import check as check_reconciliation
 from tansy.engine.study.kept import KeptMethod, read_kept
 
+ERRORS = ("one-step", "backtest")
+"""Of what reconciliation goes by: what fits miss at one step, or what the backtest has missed at each lead."""
 BEST = "best"
 """The reconciliation that a backtest shows to be best, see `reconciling`."""
 
@@ -33,7 +35,8 @@ class Recipe:
     is as long as the longest lead. anchor: a period that is an origin, so that origins stand still while history grows;
     without one the newest origin has a full window. fallback: methods that stand until others have shown to be better,
     the first that can be fitted; in_season: what stands before them where a series is sold in season only. choice: what
-    that takes. reconciliation: one of `reconcile.projection.METHODS`, or BEST, by what the backtest shows. whole_units:
+    that takes. reconciliation: one of
+    `reconcile.methods.METHODS`, or BEST, by what the backtest shows. reconciliation_errors: one of ERRORS. whole_units:
     round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series without a
     sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values; they
     change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`. kept:
@@ -51,6 +54,7 @@ class Recipe:
     in_season: str = ""
     choice: ChoiceRule = field(default_factory=ChoiceRule)
     reconciliation: str = "variance"
+    reconciliation_errors: str = ERRORS[0]
     nonnegative: bool = True
     whole_units: bool = False
     levels: tuple[float, ...] = (50.0, 80.0, 95.0)
@@ -78,9 +82,13 @@ class Recipe:
             raise RecipeError("[choice] own is a percentage from 0 to below 100.")
         if self.ended_after < 0:
             raise RecipeError("[methods] ended_after is a number of periods, or 0 for never.")
-        known = (*RECONCILIATIONS[1:], BEST)
-        if self.reconciliation not in known:
-            raise RecipeError(f"[reconciliation] method {self.reconciliation!r} is unknown; choose {', '.join(known)}.")
+        if self.reconciliation == "none":
+            raise RecipeError("[reconciliation] method: what is published adds up; choose bottom-up or another.")
+        if self.reconciliation != BEST:
+            check_reconciliation(self.reconciliation, "[reconciliation] method", BEST)
+        if self.reconciliation_errors not in ERRORS:
+            wrong = self.reconciliation_errors
+            raise RecipeError(f"[reconciliation] errors is one of {', '.join(ERRORS)}, not {wrong!r}.")
         if self.whole_units and not self.nonnegative:
             raise RecipeError("[reconciliation] whole_units needs nonnegative = true: no unit can be less than none.")
         if not self.levels or not all(0 < level < 100 for level in self.levels):
@@ -114,6 +122,7 @@ class Recipe:
         document["choice"] = {"measure": choice.measure, "margin": choice.margin, "own": round(100.0 * choice.own, 9)}
         document["reconciliation"] = {
             "method": self.reconciliation,
+            "errors": self.reconciliation_errors,
             "nonnegative": self.nonnegative,
             "whole_units": self.whole_units,
         }
@@ -144,7 +153,7 @@ _SECTIONS: dict[str, _Table] = {
     },
     "backtest": {"origins": int, "step": int, "leads": int, "anchor": str},
     "choice": {"measure": str, "margin": float, "own": float},
-    "reconciliation": {"method": str, "nonnegative": bool, "whole_units": bool},
+    "reconciliation": {"method": str, "errors": str, "nonnegative": bool, "whole_units": bool},
     "intervals": {"levels": tuple[float, ...]},
 }
 
@@ -179,6 +188,7 @@ def read_recipe(text: str) -> Recipe:
             in_season=document["methods"].get("in_season", ""),
             choice=_choice(document.get("choice", {})),
             reconciliation=reconciliation.get("method", "variance"),
+            reconciliation_errors=reconciliation.get("errors", ERRORS[0]),
             nonnegative=reconciliation.get("nonnegative", True),
             whole_units=reconciliation.get("whole_units", False),
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (50.0, 80.0, 95.0))),

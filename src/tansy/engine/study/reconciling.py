@@ -10,21 +10,26 @@ from numpy.typing import NDArray
 
 from tansy.engine.backtest.measures import nan_mean
 from tansy.engine.compute.threads import run_chunks
+from tansy.engine.reconcile.covariance import CORRELATED, DIAGONAL
 from tansy.engine.reconcile.methods import combined
 from tansy.engine.study import accuracy
+from tansy.engine.study.chosen import Chosen
 from tansy.engine.study.coherent import key_of, reconciled
 from tansy.engine.study.prepared import Prepared
 from tansy.engine.study.recipe import BEST
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.steps import Steps
 from tansy.engine.study.store import Store
+from tansy.engine.study.weighing import BACKTEST, Weighing, weighing
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
-SHOWN = ("none", "bottom-up", "structural", "variance", "combined")
+SHOWN = ("none", "bottom-up", "structural", "variance", "shrinkage", "combined")
 CANDIDATES = ("combined", "variance", "bottom-up")
 """Among which a backtest chooses; the first stands until another has shown to be better."""
+_MOST_SHOWN = 15_000
+"""Nodes up to which what goes by correlations is shown unasked: beyond, it takes longer than all others together."""
 _FEWEST_WINDOWS = 3
 _LEAST_LOSS = 1e-12  # of a level without any error, whose logarithm would outvote all others
 
@@ -42,26 +47,32 @@ class Coherent:
 
 
 def reconcile_all(
-    prepared: Prepared, seen: list[Seen], judged: accuracy.Judged, base: Floats, sigma: Floats, zeros: list[Booleans],
-    store: Store, steps: Steps, workers: int | None,
+    prepared: Prepared, seen: list[Seen], judged: accuracy.Judged, chosen: Chosen, base: Floats, sigma: Floats,
+    zeros: list[Booleans], store: Store, steps: Steps, workers: int | None,
 ) -> Coherent:  # fmt: skip
     """seen: per origin and for the end, as are base [nodes, origins + 1, H], sigma [nodes, origins + 1] and zeros
     [finest, H]."""
     recipe, graph, n_origins = prepared.recipe, prepared.graph, len(prepared.seen_at)
     asked = CANDIDATES if recipe.reconciliation == BEST else (recipe.reconciliation,)
-    names = [name for name in dict.fromkeys((*SHOWN, *asked)) if name != "combined"]
+    shown = SHOWN if graph.n_nodes <= _MOST_SHOWN else tuple(name for name in SHOWN if name not in CORRELATED)
+    names = [name for name in dict.fromkeys((*shown, *asked)) if name != "combined"]
     published, unreconciled = np.empty_like(base), np.empty_like(base[:, :-1])
     sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in (*names, "combined")}
     chosen_by = _Choice(prepared, asked)
     done, of = 0, n_origins * len(names) + 1
 
-    def at(o: int, name: str) -> tuple[str, Floats]:
-        given = (graph, base[:, o], name, sigma[:, o], recipe.nonnegative, zeros[o])
+    def weigh(o: int) -> Weighing:
+        return weighing(prepared, seen[o], o, chosen, base, sigma, recipe.reconciliation)
+
+    def at(o: int, weighed: Weighing, name: str) -> tuple[str, Floats]:
+        by_lead = recipe.reconciliation_errors == BACKTEST and name in (*DIAGONAL, *CORRELATED)
+        by = weighed.by_lead if by_lead else weighed.one_step
+        given = (graph, base[:, o], name, by, recipe.nonnegative, zeros[o])
         return name, store.array(key_of(*given), lambda: reconciled(*given))
 
     for o in range(n_origins):
         found = {}
-        for name, means in run_chunks(partial(at, o), names, workers, steps.stop_if_asked):
+        for name, means in run_chunks(partial(at, o, weigh(o)), names, workers, steps.stop_if_asked):
             found[name] = means
             done += 1
             steps.say("reconcile", done, of)
@@ -72,13 +83,14 @@ def reconcile_all(
         published[:, o] = found[chosen_by.at(o, seen[o])]
         chosen_by.add({name: found[name] for name in asked})
     last = chosen_by.at(n_origins, seen[-1])
-    ends = [at(n_origins, name)[1] for name in (("bottom-up", "variance") if last == "combined" else (last,))]
+    weighed = weigh(n_origins)
+    ends = [at(n_origins, weighed, name)[1] for name in (("bottom-up", "variance") if last == "combined" else (last,))]
     published[:, -1] = combined(graph.summation, *ends) if last == "combined" else ends[0]
     steps.say("reconcile", of, of)
     runs = accuracy.runs_of(graph, 0, graph.n_nodes)
     pooled = {
         name: accuracy.by_level(graph, [(run, accuracy.pooled_sums(sums[name][run])[:1]) for run in runs])
-        for name in dict.fromkeys((*SHOWN, *names))
+        for name in dict.fromkeys((*shown, *names))
     }
     return Coherent(published, tuple(chosen_by.had), unreconciled, pooled)
 

@@ -210,7 +210,7 @@ def _run(
         actuals[chosen.method[:, :-1] < 0] = np.nan
         judged = accuracy.Judged(actuals, chosen.benchmark, np.stack([one.scale for one in seen[:-1]], axis=1))
     with steps("reconcile"):
-        coherent = reconcile_all(prepared, seen, judged, base, sigma, zeros, store, steps, workers)
+        coherent = reconcile_all(prepared, seen, judged, chosen, base, sigma, zeros, store, steps, workers)
     with steps("bands"):
         p = probabilities(list(recipe.levels))
         quantiles = _bands(prepared, endings, chosen, coherent, sigma, zeros, p)

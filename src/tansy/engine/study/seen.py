@@ -31,7 +31,7 @@ class Seen:
     than eight values speak for a sigma. kind: [nodes], SLOW movers, what is sold IN_SEASON only, 0 of others, which
     choose a method together. counts: [nodes], whether slow movers in whole numbers. closed: [finest, H], where nothing
     will be sold, whatever a method says. kept: [nodes], position of the method kept by hand, -1 for none;
-    kept_words: node -> why.
+    kept_words: node -> why. volume: [finest], sold in the last season.
     """
 
     n_seen: int
@@ -45,6 +45,7 @@ class Seen:
     closed: Booleans
     kept: Integers
     kept_words: dict[int, str]
+    volume: Floats
 
     @classmethod
     def of(cls, known: Known, prepared: Prepared, methods: tuple[str, ...]) -> Seen:
@@ -65,6 +66,7 @@ class Seen:
             closed=shut | out_of_season | kinds.ended[finest, None],
             kept=kept,
             kept_words=words,
+            volume=np.nansum(known.values[finest, -max(known.timeline.season_length, 1) :], axis=1),
         )
 
     def windows(self, seen_at: list[int], leads: int, rows: slice = slice(None)) -> Floats:

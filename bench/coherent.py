@@ -1,0 +1,73 @@
+"""Which reconciliation is best at which level: RMSSE over all origins and leads, before it and by each method.
+
+    python -m bench.coherent [--sets monthly quarterly daily demo] [--seeds N]
+
+For W from one-step errors, and from those of the backtest at each lead. Real sets as in `bench.real`, which are not
+part of this project; the demo over five seeds, without the learner, which the other methods do not wait for.
+"""
+
+from __future__ import annotations
+
+import argparse
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from bench.many import without_learner
+from bench.real import FOLDER, SETS, recipe_of
+from tansy.demo.generator import generate
+from tansy.engine.panel import Panel
+from tansy.engine.reading.attributes import default_levels
+from tansy.engine.reading.history import read_panel
+from tansy.engine.reading.options import ReadOptions
+from tansy.engine.study.accuracy import MEASURES
+from tansy.engine.study.defaults import default_recipe
+from tansy.engine.study.recipe import ERRORS, Recipe
+from tansy.engine.study.run import run_study
+from tansy.engine.study.store import Store
+
+FIRST_SEED = 20261
+RMSSE = MEASURES.index("RMSSE")
+
+
+def compare(name: str, panel: Panel, recipe: Recipe) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        for errors in ERRORS:
+            study = run_study(panel, replace(recipe, reconciliation_errors=errors), store=Store(Path(folder)))
+            tables = study.tables
+            found = tables.by_reconciliation[:, :, RMSSE]
+            print(f"\n{name}, W from {errors} errors; published by {' '.join(study.reconciled_by)}")
+            print(f"  {'level':<28}{'nodes':>7}  " + "".join(f"{one:>12}" for one in tables.reconciliation_names))
+            counts = [level.n_nodes for level in study.graph.levels]
+            for level, n, row in zip(tables.level_names, [*counts, study.graph.n_nodes], found, strict=True):
+                print(f"  {level:<28}{n:>7}  " + "".join(f"{one:>12.3f}" for one in row), flush=True)
+            over_levels = np.exp(np.log(found[:-1] / found[:-1, :1]).mean(axis=0))
+            print(f"  {'mean of the levels, none = 1':<35}  " + "".join(f"{one:>12.3f}" for one in over_levels))
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--sets", nargs="+", default=[*SETS, "demo"], choices=[*SETS, "demo"])
+    parser.add_argument("--seeds", type=int, default=5)
+    given, _ = parser.parse_known_args()
+    for name in given.sets:
+        if name == "demo":
+            for seed in range(FIRST_SEED, FIRST_SEED + given.seeds):
+                with tempfile.TemporaryDirectory() as folder:
+                    generate(seed).write(Path(folder))
+                    beside = {"products.csv": "", "stores.csv": "", "drivers.csv": ""}
+                    panel = read_panel(Path(folder) / "sales.csv", ReadOptions(attribute_files=beside)).panel
+                recipe = default_recipe(panel, default_levels(panel))
+                compare(f"demo {seed}", panel, without_learner(recipe))
+        elif (FOLDER / f"{name}.csv").exists():
+            asked = SETS[name]
+            panel = read_panel(FOLDER / f"{name}.csv", ReadOptions()).panel
+            compare(name, panel, recipe_of(panel, asked))
+        else:
+            print(f"{name}: the series are not here")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,64 @@
+"""How many nodes a structure would have, before anything of it is built."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import prod
+
+import numpy as np
+import polars as pl
+
+from tansy.engine.graph.formula import Formula
+from tansy.engine.graph.grouping import Dimension, laid_out
+from tansy.engine.panel import Panel
+
+
+@dataclass(frozen=True)
+class LevelCount:
+    """labels: of the level, along each chain. possible: combinations of its values; occurring: those with a series,
+    the rest are empty; single: those that have one series alone, and say no more than it. same_as: an earlier level
+    whose nodes are the same, None for none."""
+
+    labels: tuple[str, ...]
+    possible: int
+    occurring: int
+    single: int
+    same_as: tuple[str, ...] | None
+
+    @property
+    def empty(self) -> int:
+        return self.possible - self.occurring
+
+
+def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
+    """Levels from the top down, the series last. Raises StructureError as building it would."""
+    dimensions, levels = laid_out(panel, formula)
+    found: list[LevelCount] = []
+    seen: dict[bytes, tuple[str, ...]] = {}
+    for depths in levels:
+        labels = tuple(d.levels[depth] for d, depth in zip(dimensions, depths, strict=True))
+        possible = prod(len(d.names[depth]) for d, depth in zip(dimensions, depths, strict=True))
+        node = node_of_series(dimensions, depths)
+        held = np.bincount(node)
+        # the first series of each node: the same for levels that part the series alike
+        first = np.full(len(held), -1, dtype=np.int64)
+        first[node[::-1]] = np.arange(len(node))[::-1]
+        alike = first[node].tobytes()
+        found.append(LevelCount(labels, possible, len(held), int((held == 1).sum()), seen.get(alike)))
+        seen.setdefault(alike, labels)
+    return found
+
+
+def node_of_series(
+    dimensions: tuple[Dimension, ...], depths: tuple[int, ...]
+) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+    """Number of the node that each series lies in on a level, [series]."""
+    used = [d.member[depth] for d, depth in zip(dimensions, depths, strict=True) if depth]
+    if not used:
+        return np.zeros(dimensions[0].member.shape[1], dtype=np.int64)
+    if len(used) == 1:
+        return np.asarray(used[0], dtype=np.int64)
+    columns = pl.DataFrame({str(i): one for i, one in enumerate(used)})
+    numbered = columns.unique(maintain_order=True).with_row_index("node")
+    joined = columns.join(numbered, on=list(columns.columns), how="left", maintain_order="left")
+    return joined["node"].cast(pl.Int64).to_numpy()

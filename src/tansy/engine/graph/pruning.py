@@ -1,0 +1,281 @@
+"""Which nodes of a structure are worth forecasting: from the top down, a split is taken where enough of its parts are.
+
+A level of a formula splits into the next finer ones. A node's parts are judged by their features; the split is taken
+where more than a given share of the parts, or of their volume, qualifies. Parts of a taken split are kept, and those
+that qualify are split further. What does not qualify is not, and is gathered into one "other" node of the split where
+that is asked for. Nothing below a split that is not taken is looked at, so that a structure of a billion combinations
+is never written out.
+
+Every series lies in kept nodes; the smallest of them is what a series that is not kept itself gets its share of.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, fields
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+
+from tansy.engine.errors import StructureError
+from tansy.engine.graph.constraints import ranges as _ranges
+from tansy.engine.graph.counts import node_of_series
+from tansy.engine.graph.grouping import Depths, Dimension
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
+
+FEATURES = ("mean", "empty", "season", "trend", "entropy", "length")
+"""Mean level; share of periods without a sale; strength of season and of trend; spectral entropy; periods since the
+first sale."""
+MOST = ("empty", "entropy")
+"""Of these a node has at most what the rule says, of the others at least."""
+BY = ("parts", "volume")
+
+Judge = Callable[[Floats, tuple[str, ...]], Mapping[str, Floats]]
+"""Features by name, [nodes], of histories [nodes, periods]; only of those that are asked for."""
+
+
+@dataclass(frozen=True)
+class PruningRule:
+    """limits: per feature, what a part needs at least, or has at most. share: of the parts, or of their volume (`by`),
+    above which a split is taken. lump: whether parts that do not qualify are gathered into one node of their split."""
+
+    limits: Mapping[str, float] = field(default_factory=dict)
+    share: float = 0.5
+    by: str = "parts"
+    lump: bool = True
+
+    def __post_init__(self) -> None:
+        unknown = set(self.limits) - set(FEATURES)
+        if unknown:
+            raise StructureError(f"There is no feature {min(unknown)!r} to prune by; there are {', '.join(FEATURES)}.")
+        if not 0.0 <= self.share < 1.0:
+            raise StructureError("The share that a split needs is from 0 to below 1.")
+        if self.by not in BY:
+            raise StructureError(f"A split is judged by {' or '.join(BY)}, not by {self.by!r}.")
+
+    def qualify(self, features: Mapping[str, Floats]) -> Booleans:
+        """Which nodes qualify, [nodes]; one whose feature is not known, for want of history, does not."""
+        found = np.ones(len(next(iter(features.values()))), dtype=bool)
+        for name, limit in self.limits.items():
+            found &= features[name] <= limit if name in MOST else features[name] >= limit
+        return found
+
+
+@dataclass(frozen=True, eq=False)
+class Splits:
+    """All splits that were judged, [splits] each: the node, the level into which it was split (a position in the
+    levels), how many parts that makes and how many of them qualify, the share of the volume that does, and whether the
+    split was taken."""
+
+    node: Integers
+    level: Integers
+    n_parts: Integers
+    n_qualified: Integers
+    volume: Floats
+    taken: Booleans
+
+
+@dataclass(frozen=True, eq=False)
+class Kept:
+    """What pruning left.
+
+    level: [nodes], position of the level of each kept node in the levels. start, held: its series are
+    held[start[i] : start[i + 1]]. lumped: [nodes], nodes that gather what did not qualify in a split; parent: [nodes],
+    the node that was split, of the total -1; qualifies: [nodes]. leaf: [series], the smallest kept node that each lies
+    in. n_judged: parts looked at.
+    """
+
+    level: Integers
+    start: Integers
+    held: Integers
+    lumped: Booleans
+    parent: Integers
+    qualifies: Booleans
+    leaf: Integers
+    splits: Splits
+    n_judged: int
+
+    @property
+    def n_nodes(self) -> int:
+        return len(self.level)
+
+    @property
+    def matrix(self) -> sparse.csr_array:
+        """[nodes, series] of ones."""
+        return sparse.csr_array((np.ones(len(self.held)), self.held, self.start), shape=(self.n_nodes, len(self.leaf)))
+
+    def series(self, node: int) -> Integers:
+        return self.held[self.start[node] : self.start[node + 1]]
+
+
+def prune(
+    dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], values: Floats, rule: PruningRule, judge: Judge
+) -> Kept:
+    """Walk a structure from the top down.
+
+    Parameters
+    ----------
+    dimensions, levels : of `grouping.laid_out`; the first level is the total, the last the series.
+    values : [series, periods], history; NaN counts as nothing.
+    judge : finds the features that the rule asks for.
+    """
+    return _Walk(dimensions, levels, values, rule, judge).down()
+
+
+class _Walk:
+    def __init__(
+        self, dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], values: Floats, rule: PruningRule,
+        judge: Judge,
+    ) -> None:  # fmt: skip
+        self._dimensions, self._levels, self._rule, self._judge = dimensions, levels, rule, judge
+        known = ~np.isnan(values)
+        n = len(values)
+        self._first = np.where(known.any(axis=1), known.argmax(axis=1), values.shape[1])
+        self._sold = values if known.all() else np.nan_to_num(values)
+        self._volume = np.maximum(self._sold, 0.0).sum(axis=1)
+        self._n_nodes = 1
+        self._nodes = [
+            _Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int), np.ones(1, bool))
+        ]
+        self._splits: list[Splits] = []
+        self._n_judged = 0
+        # per level, the node that may be split further in which each series lies, -1 for none
+        self._within: dict[Depths, Integers] = {levels[0]: np.zeros(n, dtype=np.int64)}
+
+    def down(self) -> Kept:
+        for i, level in enumerate(self._levels[1:], start=1):
+            self._into(i, level)
+        size: Integers = np.concatenate([one.size for one in self._nodes])
+        held: Integers = np.concatenate([one.held for one in self._nodes])
+        of_node = np.repeat(np.arange(len(size)), size)
+        by_size = np.argsort(-size[of_node], kind="stable")
+        leaf = np.zeros(len(self._sold), dtype=np.int64)
+        leaf[held[by_size]] = of_node[by_size]  # the last of a series is its smallest
+        number: Integers = np.concatenate([one.level for one in self._nodes])
+        lumped: Booleans = np.concatenate([one.lumped for one in self._nodes])
+        parent: Integers = np.concatenate([one.parent for one in self._nodes])
+        qualifies: Booleans = np.concatenate([one.qualifies for one in self._nodes])
+        start = np.concatenate([[0], np.cumsum(size)])
+        splits = Splits(*(np.concatenate([getattr(one, f.name) for one in self._splits]) for f in fields(Splits)))
+        return Kept(number, start, held, lumped, parent, qualifies, leaf, splits, self._n_judged)
+
+    def _above(self, level: Depths) -> list[Depths]:
+        """Levels that this one is the next finer of."""
+        every, own = np.array(self._levels), np.array(level)
+        coarser = every[(every <= own).all(axis=1) & (every != own).any(axis=1)]
+        below_another = (coarser[:, None] <= coarser).all(axis=2) & (coarser[:, None] != coarser).any(axis=2)
+        return [tuple(one) for one in coarser[~below_another.any(axis=1)].tolist()]
+
+    def _into(self, number: int, level: Depths) -> None:
+        """Judge all splits into a level, and keep what they leave."""
+        above = [self._within[one] for one in self._above(level) if one in self._within]
+        if not above:
+            return
+        series = np.nonzero(np.any([own >= 0 for own in above], axis=0))[0]
+        node = series if level == self._levels[-1] else node_of_series(self._dimensions, level)[series]
+        part = np.unique(node, return_inverse=True)[1].reshape(-1)
+        order = np.argsort(part, kind="stable")
+        size = np.bincount(part)
+        parts = _Parts(number, size, np.cumsum(size) - size, series[order])
+        parts.qualifies, parts.volume = self._features(parts)
+        self._n_judged += len(size)
+        for own in above:
+            self._split(parts, own[parts.members[parts.first]])
+        within = np.full(len(self._sold), -1, dtype=np.int64)
+        within[parts.members] = np.repeat(np.where(parts.qualifies, parts.node, -1), size)
+        if (within >= 0).any():
+            self._within[level] = within
+
+    def _features(self, parts: _Parts) -> tuple[Booleans, Floats]:
+        """Whether each part qualifies, and its volume."""
+        volume = np.add.reduceat(self._volume[parts.members], parts.first)
+        asked = tuple(self._rule.limits)
+        if not asked:
+            return np.ones(len(parts.size), dtype=bool), volume
+        if len(parts.size) == len(parts.members):
+            history = self._sold[parts.members]
+        else:
+            ends = np.concatenate([parts.first, [len(parts.members)]])
+            adds = sparse.csr_array(
+                (np.ones(len(parts.members)), parts.members, ends), shape=(len(parts.size), len(self._sold))
+            )
+            history = np.asarray(adds @ self._sold)
+        first = np.minimum.reduceat(self._first[parts.members], parts.first)
+        late = np.nonzero(first)[0]
+        history[late] = np.where(np.arange(history.shape[1]) < first[late, None], np.nan, history[late])
+        return self._rule.qualify(self._judge(history, asked)), volume
+
+    def _split(self, parts: _Parts, node_of_part: Integers) -> None:
+        """All nodes of one level above into a level. node_of_part: which each part lies in, -1 for none."""
+        inside = np.nonzero(node_of_part >= 0)[0]
+        nodes, of = np.unique(node_of_part[inside], return_inverse=True)
+        n_parts = np.bincount(of)
+        alone = n_parts[of] == 1  # the part is the node itself, which is there already
+        unknown = alone & (parts.node[inside] < 0)
+        parts.node[inside[unknown]] = nodes[of[unknown]]
+        good = parts.qualifies[inside]
+        n_good = np.bincount(of, weights=good).astype(np.int64)
+        total = np.bincount(of, weights=parts.volume[inside])
+        of_volume = np.bincount(of, weights=np.where(good, parts.volume[inside], 0.0))
+        volume = np.divide(of_volume, total, out=np.zeros_like(total), where=total > 0.0)
+        taken = (n_good / n_parts if self._rule.by == "parts" else volume) > self._rule.share
+        judged = n_parts > 1
+        level = np.full(int(judged.sum()), parts.level)
+        self._splits.append(
+            Splits(nodes[judged], level, n_parts[judged], n_good[judged], volume[judged], taken[judged])
+        )
+        taken &= judged
+        lumps = taken & (n_parts - n_good > 1) & self._rule.lump
+        kept = taken[of] & (good | ~lumps[of]) & (parts.node[inside] < 0)
+        own = inside[kept]
+        parts.node[own] = self._n_nodes + np.arange(len(own))
+        self._keep(parts, own, parts.size[own], own, nodes[of[kept]], lumped=False)
+        gathered = np.nonzero(lumps[of] & ~good)[0]
+        gathered = gathered[np.argsort(of[gathered], kind="stable")]
+        if len(gathered):
+            lump, first = np.unique(of[gathered], return_index=True)
+            size = np.add.reduceat(parts.size[inside[gathered]], first)
+            self._keep(parts, inside[gathered], size, inside[gathered[first]], nodes[lump], lumped=True)
+
+    def _keep(
+        self, parts: _Parts, gathered: Integers, size: Integers, first: Integers, parent: Integers, lumped: bool
+    ) -> None:
+        """Add nodes: of the series of some parts, `size` of them each. first: a part of each."""
+        held = parts.members[_ranges(parts.first[gathered], parts.first[gathered] + parts.size[gathered])]
+        n = len(size)
+        qualifies = np.zeros(n, dtype=bool) if lumped else parts.qualifies[first]
+        level = np.full(n, parts.level)
+        self._nodes.append(_Nodes(level, size, held, np.full(n, lumped), parent, qualifies))
+        self._n_nodes += n
+
+
+@dataclass(eq=False)
+class _Parts:
+    """Parts that a level makes of what may be split. members: their series, one part after the other; first: [parts],
+    where each begins. node: [parts], the kept node that each is, -1 while it is none."""
+
+    level: int
+    size: Integers
+    first: Integers
+    members: Integers
+
+    def __post_init__(self) -> None:
+        self.node = np.full(len(self.size), -1, dtype=np.int64)
+        self.qualifies = np.zeros(len(self.size), dtype=bool)
+        self.volume = np.zeros(len(self.size))
+
+
+@dataclass(frozen=True, eq=False)
+class _Nodes:
+    """Some kept nodes, as in `Kept`."""
+
+    level: Integers
+    size: Integers
+    held: Integers
+    lumped: Booleans
+    parent: Integers
+    qualifies: Booleans
