@@ -232,13 +232,13 @@ def test_results_are_found_by_their_keys_in_any_order(tmp_path: Path) -> None:
     np.testing.assert_array_equal(rows.mean, means[2:8])
     assert rows.names == ("a", "b") and rows.parameters.shape == (6, 2)
     assert len(Results(store.shelf("mean"), some_block(3, 9)[0]).missing) == 3
-    assert len(Results(store.shelf("median"), keys).missing) == 9, "another method's shelf"
+    assert len(Results(store.shelf("median"), keys, 2).missing) == 9, "another method's shelf"
 
 
 def test_a_block_that_goes_while_a_study_runs_is_said(tmp_path: Path) -> None:
     keys, block = some_block(5)
     Store(tmp_path).shelf("mean").add(keys, block)
-    found = Results(Store(tmp_path).shelf("mean"), keys)
+    found = Results(Store(tmp_path).shelf("mean"), keys, 2)
     for path in tmp_path.rglob("*.block"):
         path.write_bytes(b"gone")
     with pytest.raises(TansyError, match="run it again"):

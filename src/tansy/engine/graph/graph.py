@@ -34,7 +34,7 @@ class Level:
     @property
     def name(self) -> str:
         """For a person to read; nothing is found by it."""
-        return " × ".join(self.labels)
+        return " × ".join(filter(None, self.labels))
 
 
 @dataclass(frozen=True)

@@ -140,9 +140,9 @@ def group(panel: Panel, structure: Mapping[str, Sequence[str]] | Formula) -> Gra
         _summation(members, panel.n_series),
         axes,
         placed,
-        _tree(dimensions),
+        tree_of(dimensions),
         _season_source(dimensions, members, first),
-        _effect_groups(dimensions, members, first),
+        effect_groups(dimensions, members[levels[-1]], first),
         {
             axis.name: [axis.codes[i] for i in placed[:, d].tolist()]
             for d, axis in enumerate(axes)
@@ -239,7 +239,7 @@ def _summation(members: dict[Depths, Integers], n_series: int) -> Summation:
     return Summation(sparse.csr_array((np.ones(len(rows)), (rows, columns)), shape=(n_aggregates, n_series)))
 
 
-def _tree(dimensions: tuple[Dimension, ...]) -> list[Integers]:
+def tree_of(dimensions: tuple[Dimension, ...]) -> list[Integers]:
     """Down the first chain's levels, then the second's, and so on, to the series. For each level below the total, the
     parent of each of its nodes, numbered within their levels."""
     depths = [0] * len(dimensions)
@@ -285,13 +285,11 @@ def _smallest_above(members: dict[Depths, Integers]) -> Integers:
     return found
 
 
-def _effect_groups(
-    dimensions: tuple[Dimension, ...], members: dict[Depths, Integers], n_nodes: int
-) -> tuple[Integers, Integers]:
-    """For a series all that have its first key (all stores of a product), then all of that key's next level (the
-    products of a group)."""
+def effect_groups(dimensions: tuple[Dimension, ...], finest: Integers, n_nodes: int) -> tuple[Integers, Integers]:
+    """Groups over which effects of drivers are pooled, the narrower and the wider, [nodes] each: for a series all that
+    have its first key (all stores of a product), then all of that key's next level (the products of a group). finest:
+    numbers of the series' nodes; a total is a group of its own."""
     first = next(i for i, d in enumerate(dimensions) if d.tells_series_apart)
-    finest = list(members.values())[-1]
     found = []
     for up in (0, 1):
         groups = np.arange(n_nodes) + n_nodes

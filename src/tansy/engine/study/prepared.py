@@ -13,8 +13,11 @@ from tansy.engine.backtest.origins import origins
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.edges import along_edges
+from tansy.engine.graph.formula import Formula
+from tansy.engine.graph.formula import parse as parse_formula
 from tansy.engine.graph.graph import Graph
-from tansy.engine.graph.grouping import group
+from tansy.engine.graph.grouping import crossed, group, laid_out
+from tansy.engine.graph.pruned import Pruned, pruned
 from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.features import reach_of
 from tansy.engine.methods.form import Form
@@ -24,6 +27,7 @@ from tansy.engine.panel import Panel
 from tansy.engine.plans.drivers import with_calendar
 from tansy.engine.plans.kinds import Arrival, Lifetime, Succession
 from tansy.engine.plans.planned import Planned, with_plans
+from tansy.engine.profile.worth import judge_of
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.timeline import Timeline, number_of
 
@@ -35,7 +39,8 @@ class Prepared:
     """What a study stands on. To be had from `prepare`.
 
     received: the panel as it came in. corrections: the planner's; they hold at every origin. kinds_by_hand: series ->
-    kind that a person gave to it. planned: the panel as received, with plans. graph: its nodes.
+    kind that a person gave to it. planned: the panel as received, with plans. graph: its nodes. pruned: which of them
+    are forecast themselves, where the recipe prunes.
     """
 
     received: Panel
@@ -44,6 +49,7 @@ class Prepared:
     kinds_by_hand: dict[int, str]
     planned: Planned
     graph: Graph
+    pruned: Pruned | None = None
     _changes: dict[int, Corrections] = field(default_factory=dict)
 
     @property
@@ -93,9 +99,17 @@ class Prepared:
         n = self.timeline.n_periods if n_seen is None else n_seen
         if n not in self._changes:
             told = with_calendar(self.received, self.recipe.plans)  # what an event explains is not suspicious
-            rules = by_rules(told.until(n, 0), self.recipe.cleaning, self.recipe.structure)
+            rules = by_rules(told.until(n, 0), self.recipe.cleaning, self._levels)
             self._changes[n] = self.corrections.until(n).and_then(rules)
         return self._changes[n]
+
+    @cached_property
+    def _levels(self) -> dict[str, list[str]]:
+        """Levels above each key."""
+        if not self.recipe.formula:
+            return self.recipe.structure
+        dimensions, _ = laid_out(self.received, parse_formula(self.recipe.formula))
+        return {one.name: list(one.levels[1:-1]) for one in dimensions if one.tells_series_apart}
 
     def known(
         self, n_seen: int | None = None, keep: Keep | None = None, nodes: NDArray[np.int64] | None = None
@@ -162,13 +176,34 @@ def prepare(
     Raises PlanError, StructureError where the recipe does not fit the panel.
     """
     planned = with_plans(panel, recipe.plans, recipe.leads)
-    graph = _graph(planned.panel, recipe)
-    return Prepared(panel, recipe, corrections or Corrections.none(), kinds_by_hand or {}, planned, graph)
+    decided = corrections or Corrections.none(), kinds_by_hand or {}
+    if recipe.pruning is not None:
+        left = _pruned(planned.panel, recipe)
+        return Prepared(panel, recipe, *decided, planned, left.graph, left)
+    return Prepared(panel, recipe, *decided, planned, _graph(planned.panel, recipe))
+
+
+def _pruned(panel: Panel, recipe: Recipe) -> Pruned:
+    """By the history until the period that the recipe names, so that nodes stand still while it grows."""
+    assert recipe.pruning is not None
+    n, timeline = panel.timeline.n_periods, panel.timeline
+    if recipe.pruned_until:
+        number = number_of(recipe.pruned_until, timeline.frequency)
+        if number is None or not timeline.first <= number:
+            raise RecipeError(f"[pruning] until {recipe.pruned_until!r} is no period such as {timeline.labels[-1]}.")
+        n = min(n, number - timeline.first + 1)
+    seen = panel.until(n, 0)
+    formula = _formula(panel, recipe)
+    return pruned(panel, formula, seen.values, recipe.pruning, judge_of(seen.timeline))
+
+
+def _formula(panel: Panel, recipe: Recipe) -> Formula:
+    return parse_formula(recipe.formula) if recipe.formula else crossed(panel, recipe.structure)
 
 
 def _graph(panel: Panel, recipe: Recipe) -> Graph:
     if not recipe.edges:
-        return group(panel, recipe.structure)
+        return group(panel, _formula(panel, recipe))
     if panel.edges is None or panel.edges.name != recipe.edges:
         raise StructureError(f"[structure] edges = {recipe.edges!r}: no such file was loaded with the sales.")
     return along_edges(panel, panel.edges)

@@ -13,7 +13,9 @@ from tansy.engine.adjust.adjustment import Adjustment, read_adjustment
 from tansy.engine.backtest.choice import MEASURES, ChoiceRule
 from tansy.engine.cleaning.rules import Rules
 from tansy.engine.entries import misfit
-from tansy.engine.errors import AdjustmentError, PlanError, RecipeError
+from tansy.engine.errors import AdjustmentError, PlanError, RecipeError, StructureError
+from tansy.engine.graph.formula import parse as parse_formula
+from tansy.engine.graph.pruning import FEATURES, PruningRule
 from tansy.engine.methods.notation import parse
 from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
@@ -30,17 +32,19 @@ BEST = "best"
 class Recipe:
     """What a study does. `data` is where the panel comes from when the study runs from files.
 
-    structure: per key column, its levels from coarse to fine. edges: instead of it, the file that says which node or
-    series lies below which parent. methods: texts, in any order. origins, step, leads: of the backtest; the forecast
-    is as long as the longest lead. anchor: a period that is an origin, so that origins stand still while history grows;
-    without one the newest origin has a full window. fallback: methods that stand until others have shown to be better,
-    the first that can be fitted; in_season: what stands before them where a series is sold in season only. choice: what
-    that takes. reconciliation: one of
-    `reconcile.methods.METHODS`, or BEST, by what the backtest shows. reconciliation_errors: one of ERRORS. whole_units:
-    round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series without a
-    sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values; they
-    change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`. kept:
-    methods that a planner has settled on. adjustments: what planners change in the forecast, in their order.
+    structure: per key column, its levels from coarse to fine. formula: instead of it, levels that nest, cross or stand
+    side by side, see `graph.formula`. edges: instead of both, the file that says which node or series lies below which
+    parent. pruning: which nodes are worth a forecast of their own; pruned_until: the last period that this is judged
+    by, so that nodes do not come and go from month to month; empty for all of the history. methods: texts, in any
+    order. origins, step, leads: of the backtest; the forecast is as long as the longest lead. anchor: a period that is
+    an origin, so that origins stand still while history grows; without one the newest origin has a full window.
+    fallback: methods that stand until others have shown to be better, the first that can be fitted; in_season: what
+    stands before them where a series is sold in season only. choice: what that takes. reconciliation: one of
+    `reconcile.methods.METHODS`, or BEST, by what the backtest shows. reconciliation_errors: one of ERRORS.
+    whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series
+    without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values;
+    they change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`.
+    kept: methods that a planner has settled on. adjustments: what planners change in the forecast, in their order.
     """
 
     name: str
@@ -64,6 +68,9 @@ class Recipe:
     kept: tuple[KeptMethod, ...] = ()
     adjustments: tuple[Adjustment, ...] = ()
     edges: str = ""
+    formula: str = ""
+    pruning: PruningRule | None = None
+    pruned_until: str = ""
     data: ReadOptions | None = field(default=None, compare=False)
 
     def __post_init__(self) -> None:
@@ -89,10 +96,22 @@ class Recipe:
         if self.reconciliation_errors not in ERRORS:
             wrong = self.reconciliation_errors
             raise RecipeError(f"[reconciliation] errors is one of {', '.join(ERRORS)}, not {wrong!r}.")
+        try:
+            if self.formula:
+                parse_formula(self.formula)
+        except StructureError as error:
+            raise RecipeError(f"[structure] formula: {error}") from None
+        if self.pruning is not None and self.edges:
+            raise RecipeError("[pruning] needs levels to split by; a file of edges has none.")
         if self.whole_units and not self.nonnegative:
             raise RecipeError("[reconciliation] whole_units needs nonnegative = true: no unit can be less than none.")
         if not self.levels or not all(0 < level < 100 for level in self.levels):
             raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [50, 80, 95].")
+
+    def _structure_entries(self) -> dict[str, Any]:
+        if self.edges:
+            return {"edges": self.edges}
+        return {"formula": self.formula} if self.formula else {**self.structure}
 
     @property
     def stands(self) -> tuple[str, ...]:
@@ -103,7 +122,12 @@ class Recipe:
         document: dict[str, Any] = {"name": self.name}
         if self.data is not None:
             document["data"] = {k: v for k, v in asdict(self.data).items() if v not in (None, [], ())}
-        document["structure"] = {"edges": self.edges} if self.edges else self.structure
+        document["structure"] = self._structure_entries()
+        if self.pruning is not None:
+            rule = self.pruning
+            document["pruning"] = {**rule.limits, "share": 100.0 * rule.share, "by": rule.by, "lump": rule.lump}
+            if self.pruned_until:
+                document["pruning"]["until"] = self.pruned_until
         if self.plans:
             document["plans"] = [entries_of(plan) for plan in self.plans]
         if self.cleaning is not None:
@@ -132,6 +156,19 @@ class Recipe:
         return tomli_w.dumps(document)
 
 
+def _pruning(entries: _Table) -> PruningRule:
+    usual = PruningRule()
+    try:
+        return PruningRule(
+            {name: float(entries[name]) for name in FEATURES if name in entries},
+            float(entries.get("share", 100.0 * usual.share)) / 100.0,
+            entries.get("by", usual.by),
+            entries.get("lump", usual.lump),
+        )
+    except StructureError as error:
+        raise RecipeError(f"[pruning] {error}") from None
+
+
 def entries_of(plan: Plan | KeptMethod) -> dict[str, Any]:
     """As a recipe has it."""
     return {name: value for name, value in asdict(plan).items() if value not in (None, {}, (), "")}
@@ -139,7 +176,7 @@ def entries_of(plan: Plan | KeptMethod) -> dict[str, Any]:
 
 _Table = dict[str, Any]
 _DOCUMENT: dict[str, Any] = {
-    "name": str, "structure": _Table, "data": _Table, "cleaning": _Table,
+    "name": str, "structure": _Table, "pruning": _Table, "data": _Table, "cleaning": _Table,
     "plans": tuple[_Table, ...], "methods": _Table, "backtest": _Table, "choice": _Table, "reconciliation": _Table,
     "intervals": _Table, "adjustments": tuple[_Table, ...],
 }  # fmt: skip
@@ -150,6 +187,13 @@ _SECTIONS: dict[str, _Table] = {
         "in_season": str,
         "ended_after": int,
         "kept": tuple[_Table, ...],
+    },
+    "pruning": {
+        **dict.fromkeys(FEATURES, float),
+        "share": float,
+        "by": str,
+        "lump": bool,
+        "until": str,
     },
     "backtest": {"origins": int, "step": int, "leads": int, "anchor": str},
     "choice": {"measure": str, "margin": float, "own": float},
@@ -171,7 +215,7 @@ def read_recipe(text: str) -> Recipe:
         wrong = misfit(document.get(section, {}), entries)
         if wrong:
             raise RecipeError(f"[{section}] {wrong[1]}.")
-    structure, edges = _structure(document.get("structure", {}))
+    structure, edges, formula = _structure(document.get("structure", {}))
     try:
         backtest = document["backtest"]
         reconciliation = document.get("reconciliation", {})
@@ -179,6 +223,9 @@ def read_recipe(text: str) -> Recipe:
             name=document.get("name", "Study"),
             structure=structure,
             edges=edges,
+            formula=formula,
+            pruning=_pruning(document["pruning"]) if "pruning" in document else None,
+            pruned_until=document.get("pruning", {}).get("until", ""),
             methods=tuple(document["methods"]["candidates"]),
             origins=backtest["origins"],
             step=backtest["step"],
@@ -203,17 +250,21 @@ def read_recipe(text: str) -> Recipe:
         raise RecipeError(f"The recipe lacks the entry {error}.") from None
 
 
-def _structure(section: _Table) -> tuple[dict[str, list[str]], str]:
-    """Levels by key column, or the name of the file of edges."""
-    edges = section.get("edges")
+def _structure(section: _Table) -> tuple[dict[str, list[str]], str, str]:
+    """Levels by key column, or the name of the file of edges, or a formula."""
+    edges, formula = section.get("edges"), section.get("formula")
     if isinstance(edges, str):
         if len(section) > 1 or not edges:
             raise RecipeError("[structure] edges names a file, and stands there alone.")
-        return {}, edges
+        return {}, edges, ""
+    if isinstance(formula, str):
+        if len(section) > 1 or not formula:
+            raise RecipeError("[structure] formula is a line of text, and stands there alone.")
+        return {}, "", formula
     wrong = misfit({"structure": section}, {"structure": dict[str, tuple[str, ...]]})
     if wrong:
         raise RecipeError(f"The recipe {wrong[1]}.")
-    return {key: list(levels) for key, levels in section.items()}, ""
+    return {key: list(levels) for key, levels in section.items()}, "", ""
 
 
 def _choice(entries: _Table) -> ChoiceRule:

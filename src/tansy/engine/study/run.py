@@ -47,6 +47,7 @@ from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.reconciling import Coherent, reconcile_all
 from tansy.engine.study.report import Report, kinds_of, report
 from tansy.engine.study.seen import Seen
+from tansy.engine.study.shared_out import shared_out
 from tansy.engine.study.steps import Progress, Steps
 from tansy.engine.study.store import Store
 from tansy.engine.study.sums import together
@@ -204,6 +205,9 @@ def _run(
     with steps("choose"):
         kind_names, of_kind = kinds_of(end.kinds, graph)
         chosen, choices = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)
+        had = methods
+        if prepared.pruned:
+            chosen, had = shared_out(chosen, methods, graph.n_aggregates, seen)
         zeros = [_zero_by_decision(prepared, one, chosen.method[:, o]) for o, one in enumerate(seen)]
         base, sigma = _with_plans(prepared, seen, chosen, zeros[-1])
         actuals = seen[-1].windows(seen_at, recipe.leads)
@@ -248,10 +252,10 @@ def _run(
         received=end.judged,
         corrections=prepared.changes(),
         seen_at=seen_at,
-        methods=methods,
+        methods=had,
         chosen_at=chosen.method[:, :-1],
         evidence=chosen.evidence,
-        reasons=reasons(choices, methods, graph, seen[-1].kind, chosen.evidence.group[-1]),
+        reasons=_said(prepared, reasons(choices, methods, graph, seen[-1].kind, chosen.evidence.group[-1]), seen[-1]),
         published=published,
         adjusted=adjusted,
         tested=np.where(chosen.method[:, :-1, None] >= 0, tested, np.nan) + 0.0,
@@ -342,6 +346,21 @@ def _bands(
             planned_nodes.bands(prepared.planned, graph, published[:, o], quantiles, p)
         quantiles = np.where(nothing_below(graph, zeros[o])[:, None], 0.0, quantiles)
         found[:, o] = whole_bands(quantiles, one.counts)
+    return found
+
+
+def _said(prepared: Prepared, reasons: list[str], end: Seen) -> list[str]:
+    """Reasons of methods, and of series that get a share instead."""
+    if end.shares is None:
+        return reasons
+    graph, found = prepared.graph, list(reasons)
+    for series, node, share in zip(
+        end.shares.series.tolist(), end.shares.node.tolist(), end.shares.share.tolist(), strict=True
+    ):
+        found[graph.n_aggregates + series] = (
+            f"Not forecast by itself, as the pruning of the structure says: its share of the last season, "
+            f"{100.0 * share:.1f} %, of {graph.name(node)}."
+        )
     return found
 
 

@@ -12,6 +12,7 @@ from tansy.engine.backtest.known import Known
 from tansy.engine.backtest.measures import mean_square_step, nan_mean
 from tansy.engine.study.kept import kept_methods
 from tansy.engine.study.prepared import Prepared
+from tansy.engine.study.shares import Shares, shares_of
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -31,7 +32,7 @@ class Seen:
     than eight values speak for a sigma. kind: [nodes], SLOW movers, what is sold IN_SEASON only, 0 of others, which
     choose a method together. counts: [nodes], whether slow movers in whole numbers. closed: [finest, H], where nothing
     will be sold, whatever a method says. kept: [nodes], position of the method kept by hand, -1 for none;
-    kept_words: node -> why. volume: [finest], sold in the last season.
+    kept_words: node -> why. volume: [finest], sold in the last season. shares: where the structure was pruned.
     """
 
     n_seen: int
@@ -46,6 +47,7 @@ class Seen:
     kept: Integers
     kept_words: dict[int, str]
     volume: Floats
+    shares: Shares | None = None
 
     @classmethod
     def of(cls, known: Known, prepared: Prepared, methods: tuple[str, ...]) -> Seen:
@@ -54,6 +56,7 @@ class Seen:
         shut = prepared.planned.closed(recipe.plans, known.timeline.last + 1, known.horizon)
         out_of_season = kinds.in_season_only[finest, None] & ~kinds.in_season[finest]
         kept, words = kept_methods(recipe.kept, methods, graph, kinds)
+        volume = np.nansum(known.values[finest, -max(known.timeline.season_length, 1) :], axis=1)
         return cls(
             n_seen=known.n_seen,
             came=known.judged[:, prepared.seen_at[0] :].copy(),
@@ -66,7 +69,8 @@ class Seen:
             closed=shut | out_of_season | kinds.ended[finest, None],
             kept=kept,
             kept_words=words,
-            volume=np.nansum(known.values[finest, -max(known.timeline.season_length, 1) :], axis=1),
+            volume=volume,
+            shares=shares_of(prepared.pruned, known, volume) if prepared.pruned else None,
         )
 
     def windows(self, seen_at: list[int], leads: int, rows: slice = slice(None)) -> Floats:

@@ -250,7 +250,8 @@ class Store:
 class Results:
     """The results of one method at one origin for the nodes of a study, wherever in the store they lie."""
 
-    def __init__(self, shelf: Shelf, keys: Keys) -> None:
+    def __init__(self, shelf: Shelf, keys: Keys, horizon: int) -> None:
+        self._horizon = horizon
         block, row = shelf.find(keys)
         self._block, self._row = block.astype(np.int32), row.astype(np.int32)
         self._paths = {one: shelf.path(one) for one in np.unique(block).tolist() if one >= 0}
@@ -266,12 +267,15 @@ class Results:
             _use(path)
 
     def rows(self, start: int, stop: int) -> Block:
-        """Results of the nodes start..stop. Raises TansyError where a block has gone since it was found."""
+        """Results of the nodes start..stop, NaN where there are none. Raises TansyError where a block has gone."""
         block, row = self._block[start:stop], self._row[start:stop]
         n = stop - start
         parts: dict[str, Floats] = {}
         parameters: dict[str, Floats] = {}
-        for one in np.unique(block).tolist():
+        if (block < 0).all():
+            leads = np.full((n, self._horizon), np.nan)
+            return Block(leads, np.full(n, np.nan), leads.copy(), np.empty((n, 0)), ())
+        for one in np.unique(block[block >= 0]).tolist():
             arrays, names = _block_at(self._paths[one])
             here = block == one
             for name, own in arrays.items():

@@ -30,6 +30,10 @@ from tansy.engine.study.store import Block, Keys, Results, Shelf, Store
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
+Booleans = NDArray[np.bool_]
+
+YARDSTICK = "seasonal-naive"
+"""Which every forecast is held against."""
 
 BLOCK = 512
 """Nodes of a task: enough that Python around the kernels weighs little, few enough to stop soon."""
@@ -119,20 +123,22 @@ def carry_out(
     """
     methods = tuple(str(form) for form in forms)
     leaves = list({str(leaf): leaf for form in forms for leaf in form.leaves}.values())
-    n_blocks = -(-prepared.graph.n_nodes // BLOCK)
+    asked = {str(leaf): _asked(prepared, leaf) for leaf in leaves}
     ends = [*prepared.seen_at, prepared.timeline.n_periods]
-    watch = _Watch(len(ends) * len(leaves) * n_blocks, say, stop_if_asked)
+    in_all = len(ends) * sum(len(np.unique(np.nonzero(one)[0] // BLOCK)) for one in asked.values())
+    watch = _Watch(in_all, say, stop_if_asked)
     watch.look()
 
     def plan(n_seen: int) -> _Plan:
         known = prepared.known(n_seen, store)
-        return _Plan(n_seen, [_Wanted(form, known, store) for form in leaves], Seen.of(known, prepared, methods))
+        wanted = [_Wanted(form, known, store, asked[str(form)]) for form in leaves]
+        return _Plan(n_seen, wanted, Seen.of(known, prepared, methods))
 
     # Planned first, each state of knowledge for itself, and made again where anything is to be fitted: so no more of
     # them are held than there are threads.
     plans = {one.n_seen: one for one in run_chunks(plan, ends, workers, watch.look)}
     computed = sum(one.n_touched for own in plans.values() for one in own.wanted)
-    watch.add(len(ends) * len(leaves) * n_blocks - computed)
+    watch.add(in_all - computed)
     seconds: dict[str, float] = defaultdict(float)
     for n_seen in ends:
         wanted = [one for one in plans[n_seen].wanted if one.n_touched]
@@ -149,7 +155,13 @@ def carry_out(
         Ending(n, [_of(form, found[: o + 1], ends, plans[n].seen) for form in forms], plans[n].seen)
         for o, n in enumerate(ends)
     ]
-    return endings, Counts(computed, len(ends) * len(leaves) * n_blocks - computed, dict(seconds))
+    return endings, Counts(computed, in_all - computed, dict(seconds))
+
+
+def _asked(prepared: Prepared, form: Form) -> Booleans:
+    """For which nodes a method is fitted, [nodes]: those that pruning left, and the yardstick for all."""
+    every = np.ones(prepared.graph.n_nodes, dtype=bool)
+    return every if prepared.pruned is None or str(form) == YARDSTICK else prepared.pruned.own
 
 
 def _of(form: Form, found: list[dict[str, Results]], ends: list[int], seen: Seen) -> Results | Blended:
@@ -188,27 +200,31 @@ def _fit_missing(
 
 
 class _Wanted:
-    """What one method is asked for at one origin, and what of it is there. n_touched: tasks with anything missing."""
+    """What one method is asked for at one origin, and what of it is there. asked: [nodes], for which nodes. n_touched:
+    tasks with anything missing."""
 
-    def __init__(self, form: Form, known: Known, store: Store) -> None:
+    def __init__(self, form: Form, known: Known, store: Store, asked: Booleans) -> None:
         self.form = form
         self.keys: Keys = known.keys(form)
         self._store = store
         self._content = f"{form} {known.timeline!r} {known.horizon}"
         self.shelf: Shelf = store.shelf(self._content)
-        self._results = Results(self.shelf, self.keys)
+        self._horizon = known.horizon
+        self._results = Results(self.shelf, self.keys, known.horizon)
         self._results.touch()
-        self.n_touched = len(np.unique(self._results.missing // BLOCK))
-        self.n_chunks = -(-len(self._results.missing) // BLOCK)
+        missing = self._results.missing
+        self._missing = missing[asked[missing]]
+        self.n_touched = len(np.unique(self._missing // BLOCK))
+        self.n_chunks = -(-len(self._missing) // BLOCK)
 
     def chunks(self) -> list[Integers]:
         """Nodes without a result, in as few blocks as hold them."""
-        missing = self._results.missing
+        missing = self._missing
         return np.split(missing, range(BLOCK, len(missing), BLOCK)) if len(missing) else []
 
     def found(self) -> Results:
         """Where the results lie, now that none is missing."""
-        return Results(self._store.shelf(self._content), self.keys) if self.n_touched else self._results
+        return Results(self._store.shelf(self._content), self.keys, self._horizon) if self.n_touched else self._results
 
 
 @dataclass(frozen=True)

@@ -46,8 +46,10 @@ def weighing(
     graph, leads = prepared.graph, prepared.recipe.leads
     actuals = seen.windows(prepared.seen_at[:o], leads)
     spread = _believed(chosen.spread, sigma)
-    judged = (chosen.method[:, :o] >= 0)[:, :, None]
-    units = np.where(judged, (actuals - base[:, :o]) / spread[:, :o], np.nan).reshape(graph.n_nodes, -1)
+    judged = (chosen.method[:, :o] >= 0)[:, :, None] & (spread[:, :o] > 0.0)
+    off = np.full(actuals.shape, np.nan)
+    np.divide(actuals - base[:, :o], spread[:, :o], out=off, where=judged)
+    units = off.reshape(graph.n_nodes, -1)
     units = units[:, ~np.isnan(units).all(axis=0)]
     larger = _by_level(graph.level_of, len(graph.levels), units, o)
     errors = units * (sigma[:, o] * np.sqrt(larger))[:, None]
