@@ -225,13 +225,13 @@ def test_results_are_found_by_their_keys_in_any_order(tmp_path: Path) -> None:
         shelf.add(keys, block)
     keys = np.concatenate([one for one, _ in parts])
     order = np.random.default_rng(0).permutation(9)
-    found = Results(store.shelf("mean"), keys[order])
+    found = Results(store.shelf("mean"), keys[order], 2)
     assert not len(found.missing)
     rows = found.rows(2, 8)
     means = np.concatenate([block.mean for _, block in parts])[order]
     np.testing.assert_array_equal(rows.mean, means[2:8])
     assert rows.names == ("a", "b") and rows.parameters.shape == (6, 2)
-    assert len(Results(store.shelf("mean"), some_block(3, 9)[0]).missing) == 3
+    assert len(Results(store.shelf("mean"), some_block(3, 9)[0], 2).missing) == 3
     assert len(Results(store.shelf("median"), keys, 2).missing) == 9, "another method's shelf"
 
 
@@ -254,7 +254,7 @@ def test_the_oldest_results_are_swept_and_those_of_this_run_never(tmp_path: Path
         os.utime(path, (1e9 - age, 1e9 - age))
     size = paths[0].stat().st_size
     store = Store(tmp_path, most_mb=3.5 * size / 1e6)
-    used = Results(store.shelf("mean"), some_block(1000, 0)[0])
+    used = Results(store.shelf("mean"), some_block(1000, 0)[0], 2)
     used.touch()
     assert store.sweep() == 3
     left = set(tmp_path.rglob("*.block"))

@@ -47,11 +47,12 @@ class Formula:
 def parse(text: str) -> Formula:
     """Raises StructureError, with the place, where the text is not a formula or has very many levels."""
     terms = _Reader(text).read()
-    chains: list[Chain] = []
     chain_of_any = list(dict.fromkeys(itertools.chain(*terms)))
-    for chain in chain_of_any:
-        if not any(other != chain and other[: len(chain)] == chain for other in chain_of_any):
-            chains.append(chain)
+    chains = [
+        chain
+        for chain in chain_of_any
+        if not any(other != chain and other[: len(chain)] == chain for other in chain_of_any)
+    ]
     axis = {
         chain: next(i for i, other in enumerate(chains) if other[: len(chain)] == chain)
         for term in terms

@@ -93,8 +93,9 @@ def trails(graph: Graph) -> list[list[list[dict[str, Any]]]]:
         for d, axis in enumerate(graph.axes):
             way = []
             for place in axis.way(places[d]):
-                node = node_at[(*places[:d], place, *places[d + 1 :])]
-                way.append({**_called(axis, place), "node": graph.refs[node]})
+                node = node_at.get((*places[:d], place, *places[d + 1 :]))
+                if node is not None:  # a structure need not have every combination
+                    way.append({**_called(axis, place), "node": graph.refs[node]})
             ways.append(way)
         found.append(ways)
     return found

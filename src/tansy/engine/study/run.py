@@ -40,6 +40,7 @@ from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
 from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import ROUNDING, Forecast, Layer
+from tansy.engine.study.moved import Moved, gaps, moved_most
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
 from tansy.engine.study.reasons import reasons
@@ -78,6 +79,7 @@ class Study:
     origin_wape: [nodes, origins], of the reconciled forecast from each origin.
     reconciled_by: the reconciliation of each origin and of the end. drives: what a learner goes by at the end; None
     without one.
+    moved: the nodes that reconciliation moved most; gaps: [levels - 1], largest before it, see `moved`.
     tables: pooled accuracy, see `accuracy`. report: what the backtest says beyond it. tasks: how many were computed and
     used again. seconds: per step.
     """
@@ -110,6 +112,8 @@ class Study:
     tables: accuracy.Tables
     report: Report
     largest_gap: float
+    gaps: Floats
+    moved: list[Moved]
     tasks: Counts
     seconds: dict[str, float]
     peak_memory_mb: float
@@ -274,6 +278,8 @@ def _run(
         tables=tables,
         report=said_of,
         largest_gap=graph.summation.largest_gap(published.mean),
+        gaps=gaps(graph, published.base),
+        moved=moved_most(graph, published.base, published.reconciled, sigma[:, -1], zeros[-1], coherent.by[-1]),
         tasks=tasks,
         seconds=steps.seconds,
         peak_memory_mb=peak_memory_mb(),

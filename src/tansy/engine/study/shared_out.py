@@ -10,6 +10,8 @@ from dataclasses import replace
 
 import numpy as np
 
+from tansy.engine.methods.form import Form
+from tansy.engine.methods.notation import parse
 from tansy.engine.study.chosen import Chosen
 from tansy.engine.study.seen import Seen
 
@@ -37,3 +39,14 @@ def shared_out(
     names = (*chosen.parameter_names, ())
     found = replace(chosen, method=method, base=base, sigma=sigma, spread=spread, scores=scores, parameter_names=names)
     return found, (*methods, SHARE)
+
+
+def form_of(text: str) -> Form | None:
+    """The method of a study by its text; None for SHARE, which is none."""
+    return None if text == SHARE else parse(text)
+
+
+def brief_of(text: str) -> str:
+    """The method in a few words."""
+    form = form_of(text)
+    return form.brief if form else "a share of another node"

@@ -24,6 +24,7 @@ from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.bands_held import inside
 from tansy.engine.study.forecast import ROUNDING
 from tansy.engine.study.recipe import BEST, read_recipe
+from tansy.engine.study.shared_out import brief_of, form_of
 from tansy.engine.study.sums import quantiles_of_sums
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
@@ -572,7 +573,7 @@ class NodeView(APIView):
         place = here.position - first
         beside = (here.position - 1 if place > 0 else -1, here.position + 1 if place + 1 < n_on_level else -1)
         refs = dict(Node.objects.filter(study_id=pk, position__in=beside).values_list("position", "ref"))
-        form = parse(methods[here.chosen]) if here.chosen >= 0 else None
+        form = form_of(methods[here.chosen]) if here.chosen >= 0 else None
         values = unpack(here.parameters)
         parameters = []
         if here.chosen >= 0:
@@ -585,7 +586,7 @@ class NodeView(APIView):
         errors = came - tested
         within = inside(came[None], tested_quantiles[None])[0, ..., 0]
         held = np.where(np.isnan(came), np.nan, within.sum(axis=1))
-        briefs = {j: parse(methods[j]).brief for j in set(chosen_at.tolist()) if j >= 0}
+        briefs = {j: brief_of(methods[j]) for j in set(chosen_at.tolist()) if j >= 0}
         origins = []
         origin_wape = rounded_list(unpack(here.origin_wape))
         for o, n_seen in enumerate(result.seen_at):
@@ -637,10 +638,10 @@ class NodeView(APIView):
                 "sums": rounded_list(np.cumsum(forecast)),
                 "sum_bands": bands_of(_sums(result, here.level, forecast, quantiles), levels),
                 "adjusted_by": adjusted_by,
-                "method": str(form) if form else None,
+                "method": methods[here.chosen] if here.chosen >= 0 else None,
                 "family": form.family if form else "",
                 "searched": bool(form and form.searched),
-                "brief": form.brief if form else "",
+                "brief": brief_of(methods[here.chosen]) if here.chosen >= 0 else "",
                 "parts": parts_of(form),
                 "reason": here.reason,
                 "plan": here.plan,

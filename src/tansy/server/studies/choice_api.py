@@ -17,6 +17,7 @@ from rest_framework.views import APIView
 from tansy.engine.backtest.choice import MEASURES, ChoiceRule
 from tansy.engine.methods.notation import parse
 from tansy.engine.study.evidence import Evidence
+from tansy.engine.study.shared_out import brief_of
 from tansy.server.api.errors import Conflict
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
@@ -130,7 +131,7 @@ class ChoiceView(APIView):
                 "methods": [
                     {
                         "method": methods[j],
-                        "brief": parse(methods[j]).brief,
+                        "brief": brief_of(methods[j]),
                         "n_nodes": int(counts[j]),
                         "n_as_run": int(counts_before[j]),
                     }

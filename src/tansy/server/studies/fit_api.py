@@ -25,6 +25,7 @@ from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.decomposition import Parts
 from tansy.engine.study.driven import driven_methods, entries_of
+from tansy.engine.study.shared_out import SHARE, form_of
 from tansy.server.api.fields import whole_number
 from tansy.server.studies import adjustments
 from tansy.server.studies.api import NullableFloats
@@ -359,7 +360,7 @@ class ForecastPartsView(APIView):
         place = place_at(pk, node)
         periods = place.study.load.timeline.after(place.leads).labels
         answer: dict[str, Any] = {"method": "", "periods": periods, "parts": []}
-        if place.node.chosen < 0 or place.node.plan:
+        if place.node.chosen < 0 or place.node.plan or place.result.methods[place.node.chosen] == SHARE:
             return Response(answer)
         one, batch = _with_parts(place, place.result.methods[place.node.chosen])
         if one.fits is None or not one.fits.defined[0]:
@@ -440,11 +441,11 @@ class DriversView(APIView):
         """The node's own method where it has drivers; else one of the study that pools their effects, for a series, or
         one with all that are known ahead."""
         chosen = place.node.chosen
-        own = place.result.methods[chosen] if chosen >= 0 else ""
-        if own and (parse(own).drivers or parse(own).pooled):
+        own = form_of(place.result.methods[chosen]) if chosen >= 0 else None
+        if own and (own.drivers or own.pooled):
             return str(own)
         at_series = place.node.position >= graph_of(place.study).n_aggregates
-        shared = [text for text in place.result.methods if parse(text).pooled]
+        shared = [text for text in place.result.methods if text != SHARE and parse(text).pooled]
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])
         timeline = place.study.load.timeline

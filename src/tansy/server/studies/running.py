@@ -17,6 +17,7 @@ from tansy.engine.methods.drives import Drives
 from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.field import sheet, trails
+from tansy.engine.study.moved import Moved
 from tansy.engine.study.report import GAIN_CUTS
 from tansy.engine.study.run import Study as Findings
 from tansy.engine.study.run import run_study
@@ -234,6 +235,23 @@ def _lists(values: NDArray[np.float64]) -> Any:
     return rounded.tolist()
 
 
+def moved_json(found: Findings, one: Moved) -> dict[str, Any]:
+    """A node that reconciliation moved, and what pulled it."""
+    graph = found.graph
+    return {
+        "node": graph.refs[one.node],
+        "name": graph.name(one.node),
+        "level": graph.levels[int(graph.level_of[one.node])].name,
+        "base": round(one.base, 4),
+        "reconciled": round(one.reconciled, 4),
+        "moved_errors": round(one.errors, 3),
+        "of_series": round(one.of_series, 4),
+        "pulls": [
+            {"node": graph.refs[i], "name": graph.name(i), "amount": round(amount, 4)} for i, amount in one.pulls
+        ],
+    }
+
+
 def accuracy_json(found: Findings) -> dict[str, Any]:
     """The pooled tables as the screens show them."""
     tables, finest = found.tables, found.graph.n_aggregates
@@ -252,5 +270,7 @@ def accuracy_json(found: Findings) -> dict[str, Any]:
         "coverage": _lists(tables.coverage),
         "chosen": {name: int((found.chosen == j).sum()) for j, name in enumerate(found.methods)},
         "report": report_json(found),
+        "gaps": [round(float(gap), 6) for gap in found.gaps],
+        "moved": [moved_json(found, one) for one in found.moved],
         "zero_by_decision": int(((found.chosen < 0) & (found.forecast == 0.0).all(axis=1))[finest:].sum()),
     }

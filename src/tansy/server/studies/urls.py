@@ -1,6 +1,16 @@
 from django.urls import path
 
-from tansy.server.studies import adjust_api, api, choice_api, comments_api, compare_api, fit_api, form_api, tries_api
+from tansy.server.studies import (
+    adjust_api,
+    api,
+    choice_api,
+    comments_api,
+    compare_api,
+    fit_api,
+    form_api,
+    structure_api,
+    tries_api,
+)
 
 urlpatterns = [
     path("portfolios/<int:pk>/studies/", api.PortfolioStudiesView.as_view()),
@@ -11,6 +21,8 @@ urlpatterns = [
     path("studies/<int:pk>/recipe/", api.RecipeView.as_view()),
     path("studies/<int:pk>/field/", api.SheetView.as_view()),
     path("studies/<int:pk>/summary/", api.SummaryView.as_view()),
+    path("studies/<int:pk>/structure/", structure_api.StructureView.as_view()),
+    path("studies/<int:pk>/structure/study/", structure_api.StructureStudyView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/", api.NodeView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/look/", fit_api.LookView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/fit/", fit_api.FitView.as_view()),

@@ -7,17 +7,36 @@ import { count, fixed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { LevelGraph } from './level-graph';
+import { MovedNodes } from './moved-nodes';
+import { Other } from './other';
+import { structure as structureQuery } from './queries';
 
 const WORDS: Record<string, string> = { none: 'before (does not add up)' };
 
 export function StructureScreen() {
-  const data = useQuery(summaryQuery(Number(useParams().study)));
-  if (data.isPending) return <Loading what="the structure" />;
+  const { study, portfolio } = useParams();
+  const data = useQuery(summaryQuery(Number(study)));
+  const structure = useQuery(structureQuery(Number(study)));
+  if (data.isPending || structure.isPending) return <Loading what="the structure" />;
   if (data.isError) return <Failed error={data.error} retry={() => void data.refetch()} />;
-  return <View data={data.data} />;
+  if (structure.isError) return <Failed error={structure.error} retry={() => void structure.refetch()} />;
+  return (
+    <View data={data.data} structure={structure.data} study={Number(study)} portfolio={Number(portfolio)} />
+  );
 }
 
-function View({ data }: { data: Schema['Summary'] }) {
+function View({
+  data,
+  structure,
+  study,
+  portfolio,
+}: {
+  data: Schema['Summary'];
+  structure: Schema['Structure'];
+  study: number;
+  portfolio: number;
+}) {
   const { accuracy } = data;
   const levels = accuracy.levels.slice(0, -1);
   return (
@@ -33,9 +52,13 @@ function View({ data }: { data: Schema['Summary'] }) {
             of the node
             {data.largest_gap < 1e-9 ? ' (zero to rounding).' : '.'}
             {earlier(data)}
+            {structure.n_shared > 0 &&
+              ` ${count(structure.n_shared)} series have no forecast of their own: each gets its share of the smallest node that has one, as was pruned by the history until ${structure.pruned_until || 'its end'}.`}
           </p>
-          <Graph levels={levels} nested={data.edges === ''} />
+          <LevelGraph levels={structure.levels} errors={errorsOf(data)} />
         </section>
+        <Other study={study} portfolio={portfolio} structure={structure} />
+        <MovedNodes moved={structure.moved} study={study} portfolio={portfolio} leads={data.leads} />
         <ErrorTable
           accuracy={accuracy}
           chosen={data.reconciliation}
@@ -50,9 +73,24 @@ function View({ data }: { data: Schema['Summary'] }) {
           digits={1}
           title="WAPE by level, %"
         />
+        <p className="max-w-[90ch] text-second">
+          Forecasts add up, and so does every sample path. Quantiles do not: parts are rarely low all at once,
+          so that the band of a total is narrower than the bands below it added up. Numbers for a total are
+          read off its own band.
+        </p>
       </div>
     </Page>
   );
+}
+
+/** RMSSE of each level before and after what is published. */
+function errorsOf({ accuracy, reconciliation }: Schema['Summary']) {
+  const k = accuracy.measures.indexOf('RMSSE');
+  const [none, own] = ['none', reconciliation].map((name) => accuracy.reconciliations.indexOf(name));
+  return accuracy.by_reconciliation.map((row) => ({
+    before: row[none ?? -1]?.[k] ?? null,
+    after: row[own ?? -1]?.[k] ?? null,
+  }));
 }
 
 /** How often earlier origins had another reconciliation, from the errors that had come by then. */
@@ -63,76 +101,6 @@ export function earlier({ reconciled_by, reconciliation }: Schema['Summary']): s
     (name) => `${name} at ${others.filter((one) => one === name).length}`,
   );
   return ` Of the ${reconciled_by.length - 1} origins tested, it had been ${counted.join(', ')}.`;
-}
-
-/** What a level is on all axes but the first. */
-function beside(level: Schema['AccuracyLevel']): string {
-  return level.labels.slice(1).join(' × ');
-}
-
-/** Levels as a lattice: first dimension down, second across. */
-function Graph({ levels, nested }: { levels: Schema['AccuracyLevel'][]; nested: boolean }) {
-  const across = [...new Set(levels.map(beside))];
-  const down = [...new Set(levels.map((level) => level.labels[0] ?? ''))];
-  const nodes = (row: string, column: string) =>
-    levels.find((level) => level.labels[0] === row && beside(level) === column)?.n_nodes;
-  return (
-    <div className="overflow-x-auto">
-      <table>
-        <caption className="pb-2 text-left text-second">
-          Nodes on each level.
-          {nested && ' Every level is the sum of the one to its right and of the one below it.'}
-        </caption>
-        <thead>
-          <tr>
-            <td />
-            {across.map((column) => (
-              <th key={column} scope="col" className="px-5 pb-1 text-left font-normal text-second">
-                {column || ' '}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {down.map((row, i) => (
-            <tr key={row}>
-              <th scope="row" className="pr-5 text-left align-middle font-normal text-second">
-                {row}
-              </th>
-              {across.map((column, j) => (
-                <td key={column} className="py-0">
-                  <div className="flex items-center">
-                    <span
-                      className={`inline-block w-5 ${j > 0 ? 'border-t border-second' : ''}`}
-                      aria-hidden="true"
-                    />
-                    <span className="flex flex-col items-center">
-                      <span
-                        className={`h-2 ${nested && i > 0 ? 'border-l border-second' : ''}`}
-                        aria-hidden="true"
-                      />
-                      <span className="min-w-[86px] border border-base-content px-3 py-1.5 text-right font-semibold">
-                        {count(nodes(row, column) ?? 0)}
-                      </span>
-                      <span
-                        className={`h-2 ${nested && i < down.length - 1 ? 'border-l border-second' : ''}`}
-                        aria-hidden="true"
-                      />
-                    </span>
-                    <span
-                      className={`inline-block flex-1 ${j < across.length - 1 ? 'border-t border-second' : ''}`}
-                      style={{ minWidth: 20 }}
-                      aria-hidden="true"
-                    />
-                  </div>
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
 }
 
 function ErrorTable({

@@ -1,0 +1,83 @@
+"""The structure of a study, and others tried on it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from rest_framework.test import APIClient
+
+from tansy.engine.study.shared_out import SHARE
+from tansy.server.studies import running
+from tansy.server.studies.models import Node, Result, Study
+
+PRUNING = {"limits": [{"feature": "mean", "limit": 45.0}], "share": 20.0, "by": "parts", "lump": True}
+
+
+def test_levels_what_lies_above_them_and_what_moved_are_told(client: APIClient, done: Study) -> None:
+    found = client.get(f"/api/studies/{done.pk}/structure/").json()
+    levels = found["levels"]
+    assert levels[0]["above"] == [] and levels[0]["n_nodes"] == 1 and levels[0]["volume"] == 100.0
+    assert all(level["above"] for level in levels[1:])
+    assert all(max(level["above"]) < i for i, level in enumerate(levels) if i)
+    assert found["formula"] and found["pruning"] is None and found["n_shared"] == 0
+    assert set(found["names"]) >= {"product", "store"}
+    gaps = [level["gap"] for level in levels[:-1]]
+    assert all(gap is not None and gap >= 0.0 for gap in gaps) and max(gaps) > 0.0 and levels[-1]["gap"] is None
+    # by hand from what the nodes of the study say
+    result = Result.objects.get(study=done)
+    for moved in found["moved"]:
+        node = Node.objects.get(study=done, ref=moved["node"])
+        detail = client.get(f"/api/studies/{done.pk}/nodes/{node.ref}/").json()
+        assert sum(detail["base"]) == pytest.approx(moved["base"], abs=0.01)
+        if result.layers == ["reconciliation"]:
+            assert sum(detail["forecast"]) == pytest.approx(moved["reconciled"], abs=0.01)
+    sizes = [abs(moved["moved_errors"]) for moved in found["moved"]]
+    assert sizes == sorted(sizes, reverse=True)
+
+
+def test_another_structure_is_counted_as_it_is_typed_and_run_as_a_study(client: APIClient, done: Study) -> None:
+    address = f"/api/studies/{done.pk}/structure/"
+    whole = client.post(address, {"formula": "product * store"}, format="json").json()
+    assert whole["n_nodes"] == sum(level["occurring"] for level in whole["levels"]) == whole["n_fitted"]
+    assert whole["own_volume"] == pytest.approx(100.0) and whole["saved"] == 0.0
+    asked = {"formula": "product * store", "pruning": PRUNING}
+    pruned = client.post(address, asked, format="json").json()
+    assert 1 < pruned["n_fitted"] < whole["n_nodes"] and pruned["splits_taken"] >= 1
+    assert pruned["saved"] == pytest.approx(100.0 * (1.0 - pruned["n_fitted"] / whole["n_nodes"]))
+    made = client.post(f"{address}study/", {**asked, "name": "Pruned"}, format="json")
+    assert made.status_code == 201 and made.json()["name"] == "Pruned"
+    study = Study.objects.get(pk=made.json()["id"])
+    assert study.recipe.pruned_until == study.load.timeline.labels[-1]
+    running.carry_out(study.run)
+    found = client.get(f"/api/studies/{study.pk}/structure/").json()
+    assert found["n_shared"] == pruned["n_lumped"] > 0 and found["pruning"] == PRUNING
+    assert client.get(f"/api/studies/{study.pk}/summary/").json()["largest_gap"] == 0.0
+    result = Result.objects.get(study=study)
+    assert result.methods[-1] == SHARE
+    # every page of a node that has a share can be opened, and says so
+    node = Node.objects.filter(study=study, chosen=len(result.methods) - 1).first()
+    assert node is not None
+    detail = client.get(f"/api/studies/{study.pk}/nodes/{node.ref}/").json()
+    assert "its share of the last season" in detail["reason"] and detail["method"] == SHARE
+    for page in ("look", "fit", "tested", "drivers", "parts", "form"):
+        answer = client.get(f"/api/studies/{study.pk}/nodes/{node.ref}/{page}/")
+        assert answer.status_code < 500, (page, answer.content)
+    for place in ("field", "choice", f"beside/{done.pk}"):
+        assert client.get(f"/api/studies/{study.pk}/{place}/").status_code == 200, place
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"formula": "colour"}, "no attribute 'colour'"),
+        ({"formula": "product >"}, "lacks a name at position 10"),
+        ({"pruning": {**PRUNING, "limits": []}}, "at least one limit"),
+        ({"pruning": {**PRUNING, "share": 100.0}}, "99.9"),
+    ],
+)
+def test_what_is_wrong_with_a_structure_is_said(client: APIClient, done: Study, change: Any, says: str) -> None:
+    for place in ("structure", "structure/study"):
+        answer = client.post(f"/api/studies/{done.pk}/{place}/", {"formula": "product", **change}, format="json")
+        assert answer.status_code in (400, 422) and says in answer.json()["detail"]
+    assert Study.objects.count() == 1
