@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from tansy.engine.graph.graph import Graph
 from tansy.engine.reconcile.covariance import DIAGONAL, Covariance, weights
 from tansy.engine.reconcile.system import Factor, System
+from tansy.engine.study.coherent import nothing_below
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -47,7 +48,7 @@ def moved_most(
     before, after = np.nan_to_num(base).sum(axis=1), reconciled.sum(axis=1)
     usual = np.nan_to_num(sigma) * np.sqrt(base.shape[1])
     errors = np.divide(after - before, usual, out=np.zeros_like(after), where=usual > 0.0)
-    errors[first:][zero.all(axis=1)] = 0.0
+    errors[nothing_below(graph, zero).all(axis=1)] = 0.0  # zero by decision, whatever its own forecast says
     most = np.argsort(-np.abs(errors), kind="stable")[:n]
     most = most[errors[most] != 0.0]
     finest = np.where(zero.all(axis=1), 0.0, before[first:])

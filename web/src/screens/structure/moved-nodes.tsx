@@ -71,9 +71,13 @@ export function MovedNodes({
                 {one.pulls.map((pull, i) => (
                   <span key={pull.node}>
                     {i > 0 && ', '}
-                    <Link className="link" to={to(pull.node)}>
-                      {pull.name}
-                    </Link>{' '}
+                    {pull.node === one.node ? (
+                      'its own forecast'
+                    ) : (
+                      <Link className="link" to={to(pull.node)}>
+                        {pull.name}
+                      </Link>
+                    )}{' '}
                     {signed(pull.amount, 1)}
                   </span>
                 ))}

@@ -51,6 +51,7 @@ function View({
             the sum of its series is <b>{data.largest_gap === 0 ? '0' : data.largest_gap.toExponential(1)}</b>{' '}
             of the node
             {data.largest_gap < 1e-9 ? ' (zero to rounding).' : '.'}
+            {gapBefore(structure.levels)}
             {earlier(data)}
             {structure.n_shared > 0 &&
               ` ${count(structure.n_shared)} series have no forecast of their own: each gets its share of the smallest node that has one, as was pruned by the history until ${structure.pruned_until || 'its end'}.`}
@@ -81,6 +82,17 @@ function View({
       </div>
     </Page>
   );
+}
+
+/** How far the forecasts of nodes were from the sums of their series before, at the level where it was most. */
+export function gapBefore(levels: Schema['StructureLevel'][]): string {
+  const most = levels.reduce<Schema['StructureLevel'] | undefined>(
+    (found, level) => ((level.gap ?? 0) > (found?.gap ?? 0) ? level : found),
+    undefined,
+  );
+  return most?.gap
+    ? ` Before it, it was up to ${fixed(100 * most.gap, most.gap < 0.1 ? 1 : 0)} %, at ${most.name}.`
+    : '';
 }
 
 /** RMSSE of each level before and after what is published. */
