@@ -85,10 +85,12 @@ def _pulls(
     return found
 
 
-def gaps(graph: Graph, base: Floats) -> Floats:
-    """Per level above the series the largest abs(parent - sum of its series) / max(1, abs(parent)) of some forecasts
-    [nodes, H] that need not add up, [levels - 1]."""
+def gaps(graph: Graph, base: Floats, zero: Booleans) -> Floats:
+    """Per level above the series the largest abs(parent - sum of its series) / max(1, abs(parent)) of forecasts over
+    all leads that need not add up, [levels - 1]; base: [nodes, H]. What is zero by decision has none."""
     first = graph.n_aggregates
-    parents = np.nan_to_num(base[:first])
-    off = np.abs(parents - graph.summation.matrix @ np.nan_to_num(base[first:])) / np.maximum(1.0, np.abs(parents))
+    total = np.nan_to_num(base).sum(axis=1)
+    series = np.where(zero, 0.0, np.nan_to_num(base[first:])).sum(axis=1)
+    off = np.abs(total[:first] - graph.summation.matrix @ series) / np.maximum(1.0, np.abs(total[:first]))
+    off[nothing_below(graph, zero)[:first].all(axis=1)] = 0.0
     return np.array([off[one.first : one.first + one.n_nodes].max() for one in graph.levels[:-1]])

@@ -278,7 +278,7 @@ def _run(
         tables=tables,
         report=said_of,
         largest_gap=graph.summation.largest_gap(published.mean),
-        gaps=gaps(graph, published.base),
+        gaps=gaps(graph, published.base, zeros[-1]),
         moved=moved_most(graph, published.base, published.reconciled, sigma[:, -1], zeros[-1], coherent.by[-1]),
         tasks=tasks,
         seconds=steps.seconds,

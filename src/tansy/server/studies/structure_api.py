@@ -69,7 +69,8 @@ class MovedNodeSerializer(serializers.Serializer):
 
 class StructureLevelSerializer(serializers.Serializer):
     """volume: share of the last season's that its nodes hold, in percent. above: positions of the levels it is the next
-    finer of. gap: largest between a node and the sum of its series before reconciliation, as a share of the node."""
+    finer of. gap: largest between a node and the sum of its series before reconciliation, over all leads, as a share of
+    the node."""
 
     name = serializers.CharField()
     labels = serializers.ListField(child=serializers.CharField())

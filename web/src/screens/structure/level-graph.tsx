@@ -75,7 +75,7 @@ export function LevelGraph({ levels, errors }: { levels: Schema['StructureLevel'
               onClick={() => pick(picked === i ? undefined : i)}
               className={`absolute border bg-base-100 px-2 py-1 text-left leading-tight ${
                 picked === i ? 'border-2 border-base-content' : 'border-base-content'
-              } ${faint ? 'opacity-45' : ''}`}
+              } ${faint ? 'opacity-60' : ''}`}
               style={{ left: x(i), top: y(i), width: WIDTH, height: HEIGHT }}
             >
               <span className="block truncate" title={level.name}>

@@ -59,7 +59,9 @@ describe('the structure', () => {
   });
 
   it('says where nodes differed most from the sums of their series', () => {
-    expect(gapBefore(structure.levels)).toBe(' Before it, it was up to 31 %, at group × all.');
+    expect(gapBefore(structure.levels)).toBe(
+      ' Before it, forecasts over all leads differed from the sums of their series by up to 31 %, at group × all.',
+    );
     expect(gapBefore([])).toBe('');
   });
 

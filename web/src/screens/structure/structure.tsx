@@ -91,7 +91,7 @@ export function gapBefore(levels: Schema['StructureLevel'][]): string {
     undefined,
   );
   return most?.gap
-    ? ` Before it, it was up to ${fixed(100 * most.gap, most.gap < 0.1 ? 1 : 0)} %, at ${most.name}.`
+    ? ` Before it, forecasts over all leads differed from the sums of their series by up to ${fixed(100 * most.gap, most.gap < 0.1 ? 1 : 0)} %, at ${most.name}.`
     : '';
 }
 
