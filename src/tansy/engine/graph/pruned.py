@@ -41,7 +41,7 @@ def pruned(panel: Panel, formula: Formula, values: Floats, rule: PruningRule, ju
     dimensions, levels = laid_out(panel, formula)
     kept = prune(dimensions, levels, values, rule, judge)
     last = len(levels) - 1
-    itself = (kept.level == last) & ~kept.lumped
+    itself = kept.themselves(last)
     totals = np.nonzero(~itself)[0]
     # by level, lumps after all others, as they were found
     rank = np.where(kept.lumped[totals], last, kept.level[totals])

@@ -108,6 +108,10 @@ class Kept:
         """[nodes, series] of ones."""
         return sparse.csr_array((np.ones(len(self.held)), self.held, self.start), shape=(self.n_nodes, len(self.leaf)))
 
+    def themselves(self, finest: int) -> Booleans:
+        """Which nodes are series, [nodes]; finest: the position of their level."""
+        return (self.level == finest) & ~self.lumped
+
     def series(self, node: int) -> Integers:
         return self.held[self.start[node] : self.start[node + 1]]
 

@@ -18,8 +18,9 @@ from tansy.engine.errors import RecipeError
 from tansy.engine.graph.counts import count_levels
 from tansy.engine.graph.formula import parse
 from tansy.engine.graph.graph import Graph
-from tansy.engine.graph.pruned import OTHER, Pruned, pruned
-from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
+from tansy.engine.graph.grouping import laid_out
+from tansy.engine.graph.pruned import OTHER
+from tansy.engine.graph.pruning import BY, FEATURES, Kept, PruningRule, prune
 from tansy.engine.profile.worth import judge_of
 from tansy.engine.study.recipe import Recipe
 from tansy.server.studies import services
@@ -151,12 +152,18 @@ class StructureView(APIView):
         panel = services.prepared_of(study).planned.panel
         counted = count_levels(panel, parse(formula))
         n_nodes = sum(one.occurring for one in counted)
-        left = pruned(panel, parse(formula), panel.values, rule, judge_of(panel.timeline)) if rule else None
+        left = None
+        if rule:
+            laid = laid_out(panel, parse(formula))
+            left = prune(*laid, panel.values, rule, judge_of(panel.timeline))
         volume = np.maximum(np.nan_to_num(panel.values), 0.0).sum(axis=1)
-        own = left.own[left.graph.n_aggregates :] if left else np.ones(panel.n_series, dtype=bool)
-        fitted = int(left.own.sum()) if left else n_nodes
+        own = np.ones(panel.n_series, dtype=bool)
+        if left:
+            own[:] = False
+            own[left.held[left.start[:-1][left.themselves(len(counted) - 1)]]] = True
+        fitted = left.n_nodes if left else n_nodes
         kept = _kept(left, len(counted)) if left else [None] * len(counted)
-        lumped = left.kept.lumped if left else np.zeros(0, dtype=bool)
+        lumped = left.lumped if left else np.zeros(0, dtype=bool)
         return Response(
             {
                 "levels": [
@@ -177,8 +184,8 @@ class StructureView(APIView):
                 "n_lumped": int((~own).sum()),
                 "own_volume": float(100.0 * volume[own].sum() / max(volume.sum(), 1e-300)),
                 "saved": 100.0 * (1.0 - fitted / max(n_nodes, 1)),
-                "splits": len(left.kept.splits.node) if left else 0,
-                "splits_taken": int(left.kept.splits.taken.sum()) if left else 0,
+                "splits": len(left.splits.node) if left else 0,
+                "splits_taken": int(left.splits.taken.sum()) if left else 0,
                 "seconds": round(time.perf_counter() - began, 3),
             }
         )
@@ -211,8 +218,8 @@ def _asked(request: Request) -> tuple[str, PruningRule | None, str]:
     return given["formula"], PruningRule(limits, rule["share"] / 100.0, rule["by"], rule["lump"]), given.get("name", "")
 
 
-def _kept(left: Pruned, n_levels: int) -> list[int]:
-    plain = left.kept.level[~left.kept.lumped]
+def _kept(left: Kept, n_levels: int) -> list[int]:
+    plain = left.level[~left.lumped]
     return np.bincount(plain, minlength=n_levels).tolist()
 
 

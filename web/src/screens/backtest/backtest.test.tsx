@@ -299,6 +299,31 @@ async function kept(section: HTMLElement, button: RegExp): Promise<string[]> {
   return ((await files[0]?.text()) ?? '').trim().split('\r\n');
 }
 
+/** A server with a summary, and the structure that belongs to it. */
+function serveStructure(body: Schema['Summary']) {
+  const levels = body.accuracy.levels.slice(0, -1).map((level, i) => ({
+    name: level.name,
+    labels: level.labels,
+    n_nodes: level.n_nodes,
+    volume: 100,
+    above: i === 0 ? [] : [i - 1],
+    gap: null,
+  }));
+  const structure: Schema['Structure'] = {
+    formula: 'group',
+    pruning: null,
+    pruned_until: '',
+    names: ['group'],
+    levels,
+    n_shared: 0,
+    moved: [],
+  };
+  return serve(({ method, path }) => {
+    if (method === 'POST') return undefined;
+    return { body: path.endsWith('/structure/') ? structure : body };
+  });
+}
+
 describe('tables taken along', () => {
   it('hold every digit, in the order that is shown, and how often a method was chosen', async () => {
     serve(() => ({ body: summary }));
@@ -314,7 +339,7 @@ describe('tables taken along', () => {
   });
 
   it('name the levels of the structure, before and after reconciliation', async () => {
-    serve(() => ({ body: summary }));
+    serveStructure(summary);
     show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
     const lines = await kept(await screen.findByRole('region', { name: 'WAPE by level, %' }), /^CSV/);
     expect(lines[0]).toBe('Level,Nodes,none,bottom-up,variance');
@@ -324,19 +349,21 @@ describe('tables taken along', () => {
 
 describe('the structure', () => {
   it('counts the nodes of every level, and says that all add up', async () => {
-    serve(() => ({ body: summary }));
+    serveStructure(summary);
     show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
     const levels = await screen.findByRole('region', { name: 'Levels' });
     expect(levels.textContent).toContain('6 series add up to 12 nodes on 4 levels');
     expect(levels.textContent).toContain('0 of the node (zero to rounding)');
     expect(levels.textContent).toContain('After reconciliation by variance, chosen by the backtest,');
     expect(levels.textContent).toContain('Of the 2 origins tested, it had been combined at 2.');
-    expect(within(levels).getByRole('columnheader', { name: 'region' })).toBeDefined();
-    expect(within(levels).getByRole('rowheader', { name: 'group' })).toBeDefined();
+    // each level is a button with its error before and after what is published
+    const group = within(levels).getByRole('button', { name: /^group × all/ });
+    expect(group.textContent).toContain('3 nodes, 100 %');
+    expect(group.textContent).toContain('0.690 → 0.600');
   });
 
   it('marks the least error of each level before and after reconciliation, and the one published', async () => {
-    serve(() => ({ body: { ...summary, reconciled_by: [], largest_gap: 2e-7 } }));
+    serveStructure({ ...summary, reconciled_by: [], largest_gap: 2e-7 });
     show(<StructureScreen />, '/p/:portfolio/s/:study/structure', '/p/1/s/7/structure');
     expect((await screen.findByRole('region', { name: 'Levels' })).textContent).not.toMatch(
       /backtest|tested/,
