@@ -63,6 +63,11 @@ def test_another_structure_is_counted_as_it_is_typed_and_run_as_a_study(client: 
     for page in ("look", "fit", "tested", "drivers", "parts", "form"):
         answer = client.get(f"/api/studies/{study.pk}/nodes/{node.ref}/{page}/")
         assert answer.status_code < 500, (page, answer.content)
+    assert SHARE not in [one["method"] for one in detail["scores"]] and detail["family"] == ""
+    again = client.get(f"/api/studies/{study.pk}/choice/").json()
+    told = {one["method"]: one["n_nodes"] for one in again["methods"]}
+    fitted = Node.objects.filter(study=study, chosen__gte=0).exclude(chosen=len(result.methods) - 1).count()
+    assert sum(told.values()) == fitted and SHARE not in told
     for place in ("field", "choice", f"beside/{done.pk}"):
         assert client.get(f"/api/studies/{study.pk}/{place}/").status_code == 200, place
 

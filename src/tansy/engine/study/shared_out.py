@@ -30,6 +30,7 @@ def shared_out(
         shares = one.shares
         assert shares is not None
         rows = n_aggregates + shares.series
+        chosen.evidence.defined[o, rows] = False  # but for the yardstick, which is no choice of theirs
         has = method[shares.node, o] >= 0
         method[rows, o] = np.where(has, number, -1)
         base[rows, o] = shares.share[:, None] * base[shares.node, o]

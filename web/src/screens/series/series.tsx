@@ -21,6 +21,7 @@ import { DriversPage } from './drivers';
 import { ErrorMap } from './error-map';
 import { kindSentence } from './explain';
 import { FitPage } from './fit';
+import { fittedMethod } from './fitted';
 import { MethodPanel } from './found';
 import { LookPage } from './look';
 import { OriginForms } from './origin-forms';
@@ -551,7 +552,7 @@ function Why({ study, node }: { study: number; node: Node }) {
           </p>
         ))}
       </section>
-      {node.method !== null && <MethodPanel study={study} node={node} />}
+      {fittedMethod(node) !== null && <MethodPanel study={study} node={node} />}
     </div>
   );
 }

@@ -12,6 +12,7 @@ import { Failed, Loading } from '../../ui/states';
 import { type Cell, TableOut } from '../../ui/table-out';
 import { Ahead } from './ahead';
 import { Chips, NAMES } from './chips';
+import { fittedMethod } from './fitted';
 import { Found } from './found';
 import { Keep } from './keep';
 import { MethodForm } from './method-form';
@@ -56,7 +57,7 @@ export function TryIt({
   title: React.ReactNode;
   actions: React.ReactNode;
 }) {
-  const [texts, setTexts] = useState<string[]>([node.method ?? 'ets(best)', 'seasonal-naive']);
+  const [texts, setTexts] = useState<string[]>([fittedMethod(node) ?? 'ets(best)', 'seasonal-naive']);
   const [active, setActive] = useState(0);
   const [actuals, setActuals] = useState<(number | null)[]>([]);
   const [keeping, setKeeping] = useState(false);

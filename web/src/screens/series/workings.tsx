@@ -6,6 +6,7 @@ import { fixed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { fittedMethod } from './fitted';
 import { workings as workingsQuery } from './queries';
 
 type Found = Schema['Workings'];
@@ -21,7 +22,7 @@ export function WorkingsPage({
   title: React.ReactNode;
   actions: React.ReactNode;
 }) {
-  const [method, setMethod] = useState(node.method ?? 'mean');
+  const [method, setMethod] = useState(fittedMethod(node) ?? 'mean');
   const found = useQuery(workingsQuery(study, node.node, method));
   const methods = [...new Set([method, ...node.parts, ...node.scores.map((one) => one.method)])];
   return (
