@@ -71,6 +71,7 @@ def test_what_is_left_adds_up_and_what_is_not_gets_its_share(method: str, tmp_pa
     expected = found.base[node] * (volume[shared] / volume[node])[:, None]
     held = (found.chosen[shared] >= 0) & (volume[node] > 0)
     np.testing.assert_allclose(found.base[shared][held], expected[held], rtol=1e-9, atol=1e-9)
+    assert all("Gathers " in found.reasons[i] for i in range(lumps[0].first, lumps[0].first + lumps[0].n_nodes))
     assert all("its share of the last season" in found.reasons[i] for i in shared.tolist())
     # bands and paths of what was never fitted are there like all others
     newest = found.seen_at[-1]

@@ -568,7 +568,7 @@ function whyMethod(node: Node, own: Schema['Score'] | undefined): string {
   if (node.method === null)
     return node.kind.words.startsWith('in season only')
       ? 'Sold in season only, and nothing ahead lies in its season: forecast as zero.'
-      : 'No sale for more than a season: forecast as zero.';
+      : `No sale for more than a season: forecast as zero. ${node.reason}`.trim();
   const against =
     !own || own.rmsse === null || own.gain === null || own.method === 'seasonal-naive'
       ? ''
