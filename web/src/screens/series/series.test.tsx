@@ -143,7 +143,11 @@ describe('one series', () => {
       'Kept by ines: as agreed. Sold until 2026-W30, by plan.',
       { plan: 'Sold until 2026-W30, by plan.', kept: 'kept by ines: as agreed' },
     ],
-    ['No sale for more than a season: forecast as zero.', { method: null }],
+    ['No sale for more than a season: forecast as zero.', { method: null, reason: '' }],
+    [
+      'No sale for more than a season: forecast as zero. Gathers 3 series that are pruned.',
+      { method: null, reason: 'Gathers 3 series that are pruned.' },
+    ],
     [
       'Sold in season only, and nothing ahead lies in its season: forecast as zero.',
       { method: null, kind: { ...node.kind, words: 'in season only' } },
