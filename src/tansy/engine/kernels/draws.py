@@ -7,7 +7,7 @@ lockstep, by the machine's least and greatest of several numbers at once.
 import numpy as np
 from numba import njit
 
-from tansy.engine.kernels.options import AS_WRITTEN, KERNEL
+from tansy.engine.kernels.options import AS_WRITTEN, KERNEL, PART
 
 _LANES = 64
 
@@ -34,7 +34,7 @@ def quantiles(draws, at, share, out):
                 out[first + c, q] = a + share[q] * (b - a)
 
 
-@njit(**KERNEL | AS_WRITTEN)
+@njit(**PART | AS_WRITTEN)
 def _sort(block, n):
     """Each column of block [n, lanes] ascending, by Batcher's merges of odds and evens."""
     p = 1

@@ -15,12 +15,17 @@ import time
 from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
+from scipy import sparse
 
 from tansy.engine.cleaning.rules import Rules
+from tansy.engine.graph.constraints import Summation
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import fit
 from tansy.engine.panel import Panel
+from tansy.engine.reconcile.covariance import Covariance
+from tansy.engine.reconcile.joint import JointPaths
+from tansy.engine.reconcile.projection import projection
 from tansy.engine.study.ready import COMPILING, folder, stamp
 from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.run import run_study
@@ -50,10 +55,22 @@ def compile_share(share: tuple[str, ...]) -> None:
             panel = Panel(timeline, ("sku",), {"sku": ["a", "b"]}, values)
             methods = ("seasonal-naive", "ets(A,N,N) + shared-season")
             run_study(panel, Recipe("small", {}, methods, origins=2, step=6, leads=6, cleaning=Rules()))
+            reconcile_some()
             continue
         found = fit(parse(text), Batch(values, timeline), 6, bands="estimated")
         assert found.distribution is not None
         found.distribution.quantiles(np.array([0.5]))
+
+
+def reconcile_some() -> None:
+    """Paths and variances of a small structure, in doubles and in singles."""
+    summation = Summation(sparse.csr_array(np.ones((1, 2))))
+    own = projection(summation, Covariance(np.ones(3)))
+    own.variances()
+    some = np.ones((3, 4))
+    paths = JointPaths(own, some, some, some, some[1:])
+    paths.at(0)
+    paths.quantiles(np.array([0.5]))
 
 
 def main() -> None:
