@@ -8,8 +8,10 @@ from numpy.typing import NDArray
 
 from tansy.engine.errors import StructureError
 from tansy.engine.graph.counts import count_levels
-from tansy.engine.graph.formula import Formula, parse
-from tansy.engine.graph.grouping import group, laid_out
+from tansy.engine.graph.formula import Formula, named, parse
+from tansy.engine.graph.grouping import group, laid_out, next_above
+from tansy.engine.graph.pruned import Pruned
+from tansy.engine.graph.pruned import pruned as build_pruned
 from tansy.engine.graph.pruning import Kept, PruningRule, prune
 from tansy.engine.panel import Panel
 from tansy.engine.profile.worth import features, judge_of
@@ -101,6 +103,44 @@ def test_crossed_key_columns_are_the_same_as_a_formula() -> None:
     other = group(own, parse("(department > group > product) * (region > store)"))
     assert one.ids == other.ids and [a.labels for a in one.levels] == [b.labels for b in other.levels]
     np.testing.assert_array_equal(one.season_source, other.season_source)
+
+
+def test_keys_may_have_attributes_of_one_name_and_names_may_have_signs_in_them() -> None:
+    own = panel()
+    of_products, of_stores = own.attributes["product"].pop("group"), own.attributes["store"].pop("format")
+    own.attributes["product"]["type"], own.attributes["store"]["type"] = of_products, of_stores
+    own.attributes["store"]["size (m2)"] = of_stores
+    graph = group(own, {"product": ["type"], "store": ["type"]})
+    sizes = {level.labels: level.n_nodes for level in graph.levels}
+    assert sizes["type", "all"] == 9 and sizes["all", "type"] == 2
+    for chain in (("type", "store"), ("size (m2)", "store"), ("type", "product")):
+        formula = parse(named(chain))
+        assert formula.chains == (chain,)
+        assert group(own, formula).levels[1].n_nodes == (9 if "product" in chain else 2)
+    with pytest.raises(StructureError, match="cannot stand in a formula"):
+        named(('12" pots',))
+    with pytest.raises(StructureError, match="nests 'region' below the key 'store'; a key ends its chain"):
+        group(own, parse("store > region"))
+
+
+def test_the_next_coarser_levels_are_those_with_none_between() -> None:
+    levels = np.array(parse("(a > b) * (c > d) * e + f").levels)
+    for i, own in enumerate(next_above(levels)):
+        coarser = [j for j, one in enumerate(levels) if (one <= levels[i]).all() and (one != levels[i]).any()]
+        between = [j for j in coarser if any(k != j and (levels[j] <= levels[k]).all() for k in coarser)]
+        assert own == [j for j in coarser if j not in between]
+
+
+def test_a_structure_with_an_attribute_called_other_tells_lumps_from_it() -> None:
+    own = panel(2)
+    own.attributes["product"]["other"] = own.attributes["product"].pop("group")
+    found = pruned_graph(own, parse("other > product * store"), PruningRule({"mean": 4.0}, 0.2))
+    assert len(found.lumps) and len(set(found.graph.ids)) == found.graph.n_nodes
+    assert all('"other_": ' in found.graph.ids[node] for node in found.lumps)
+
+
+def pruned_graph(own: Panel, formula: Formula, rule: PruningRule) -> Pruned:
+    return build_pruned(own, formula, own.values, rule, judge_of(own.timeline))
 
 
 def test_what_a_structure_would_count_is_told_with_what_is_empty_or_the_same() -> None:
@@ -198,6 +238,8 @@ def test_pruning_is_a_walk_by_the_definition(text: str, by: str, share: float, l
     sets = [frozenset(found.series(i).tolist()) for i in range(found.n_nodes)]
     assert {one for one, is_lump in zip(sets, found.lumped.tolist(), strict=True) if not is_lump} == kept
     assert {one for one, is_lump in zip(sets, found.lumped.tolist(), strict=True) if is_lump} == lumped
+    plain = [one for one, is_lump in zip(sets, found.lumped.tolist(), strict=True) if not is_lump]
+    assert len(set(plain)) == len(plain), "what is all of another node is kept once"
     assert share or not lump or lumped, "the case is meant to lump something"
     # every taken split adds up: each part is a node, or lies in the lump of the split
     dimensions, levels = laid_out(own, formula)

@@ -7,10 +7,13 @@ from math import prod
 
 import numpy as np
 import polars as pl
+from numpy.typing import NDArray
 
 from tansy.engine.graph.formula import Formula
-from tansy.engine.graph.grouping import Dimension, laid_out
+from tansy.engine.graph.grouping import Depths, Dimension, labels_of, laid_out
 from tansy.engine.panel import Panel
+
+Integers = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -36,7 +39,7 @@ def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
     found: list[LevelCount] = []
     seen: dict[bytes, tuple[str, ...]] = {}
     for depths in levels:
-        labels = tuple(d.levels[depth] for d, depth in zip(dimensions, depths, strict=True))
+        labels = labels_of(dimensions, depths)
         possible = prod(len(d.names[depth]) for d, depth in zip(dimensions, depths, strict=True))
         node = node_of_series(dimensions, depths)
         held = np.bincount(node)
@@ -49,9 +52,7 @@ def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
     return found
 
 
-def node_of_series(
-    dimensions: tuple[Dimension, ...], depths: tuple[int, ...]
-) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+def node_of_series(dimensions: tuple[Dimension, ...], depths: Depths) -> Integers:
     """Number of the node that each series lies in on a level, [series]."""
     used = [d.member[depth] for d, depth in zip(dimensions, depths, strict=True) if depth]
     if not used:

@@ -17,13 +17,14 @@ from dataclasses import dataclass
 
 from tansy.engine.errors import StructureError
 
-_TOKEN = re.compile(r"\s*(?:([>*+()])|\"([^\"]+)\"|([^\s>*+()\"]+(?:\s+[^\s>*+()\"]+)*))")
+_PLAIN = r"[^\s>*+()\"]+(?:\s+[^\s>*+()\"]+)*"
+_TOKEN = re.compile(rf"\s*(?:([>*+()])|\"([^\"]+)\"|({_PLAIN}))")
 
 Chain = tuple[str, ...]
 Term = tuple[Chain, ...]
 """Chains that cross each other."""
 
-MOST_LEVELS = 5_000
+MOST_LEVELS = 1_024
 
 
 @dataclass(frozen=True)
@@ -34,14 +35,13 @@ class Formula:
     chains: tuple[Chain, ...]
     levels: tuple[tuple[int, ...], ...]
 
-    @property
-    def names(self) -> tuple[str, ...]:
-        """All attributes and keys that are named, once each."""
-        return tuple(dict.fromkeys(name for chain in self.chains for name in chain))
 
-    def label(self, level: tuple[int, ...]) -> tuple[str, ...]:
-        """What the level is called along each chain."""
-        return tuple(chain[depth - 1] if depth else "all" for chain, depth in zip(self.chains, level, strict=True))
+def named(chain: Chain) -> str:
+    """A chain as a formula has it. Raises StructureError where a name cannot be written in one."""
+    for name in chain:
+        if '"' in name:
+            raise StructureError(f"{name!r} has a quote in it and cannot stand in a formula; rename it.")
+    return " > ".join(name if re.fullmatch(_PLAIN, name) else f'"{name}"' for name in chain)
 
 
 def parse(text: str) -> Formula:

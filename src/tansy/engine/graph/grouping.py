@@ -54,7 +54,7 @@ class Dimension:
         names, codes, parents = [[total]], [[total]], []
         members = [np.zeros(n, dtype=np.int64)]
         for name in chain:
-            values, own, shown = _values(panel, name)
+            values, own, shown = _values(panel, name, chain[-1])
             distinct, inverse = np.unique(members[-1] * len(values) + own, return_inverse=True)
             members.append(inverse.reshape(-1))
             parents.append(distinct // len(values))
@@ -126,8 +126,7 @@ def group(panel: Panel, structure: Mapping[str, Sequence[str]] | Formula) -> Gra
             distinct, inverse = columns, np.arange(panel.n_series)
         else:
             distinct, inverse = np.unique(columns, axis=0, return_inverse=True)
-        labels = tuple(d.levels[depth] for d, depth in zip(dimensions, combination, strict=True))
-        built.append(Level(labels, first, len(distinct)))
+        built.append(Level(labels_of(dimensions, combination), first, len(distinct)))
         at = [
             places[depth][distinct[:, d]] for d, ((_, places), depth) in enumerate(zip(made, combination, strict=True))
         ]
@@ -165,19 +164,23 @@ def crossed(panel: Panel, levels: Mapping[str, Sequence[str]]) -> Formula:
 def laid_out(panel: Panel, formula: Formula) -> tuple[tuple[Dimension, ...], tuple[Depths, ...]]:
     """The chains of a formula over a panel, and its levels from the top down, the series last.
 
-    A key that no chain names ends the first that has an attribute of it, or stands as a chain by itself. A key stands
-    in one chain: where another ends with it too, its last level is that of the first.
+    A key that no chain ends with ends the first that has an attribute of it, or stands as a chain by itself. A key ends
+    one chain: where another ends with it too, its last level is that of the first.
     """
     formula = _keys_once(formula, panel.key_names)
     chains = [list(chain) for chain in formula.chains]
     for key in panel.key_names:
-        if not any(key in chain for chain in chains):
+        if not any(chain[-1] == key for chain in chains):
             above = set(panel.attributes.get(key, {}))
             own = next((c for c in chains if above & set(c) and c[-1] not in panel.key_names), None)
             if own is None:
                 chains.append([key])
             else:
                 own.append(key)
+    for chain in chains:
+        for name, below in itertools.pairwise(chain):
+            if name in panel.key_names and name not in panel.attributes.get(chain[-1], {}):
+                raise StructureError(f"The structure nests {below!r} below the key {name!r}; a key ends its chain.")
     dimensions = tuple(Dimension.of(panel, tuple(chain)) for chain in chains)
     finest = tuple(len(d.levels) - 1 for d in dimensions)
     levels = {(*level, *(0 for _ in range(len(dimensions) - len(level)))) for level in formula.levels}
@@ -189,17 +192,27 @@ def _keys_once(formula: Formula, keys: tuple[str, ...]) -> Formula:
     chains = list(formula.chains)
     levels = [list(level) for level in formula.levels]
     for key in keys:
-        first, *others = [i for i, chain in enumerate(chains) if key in chain] or [-1]
+        first, *others = [i for i, chain in enumerate(chains) if chain and chain[-1] == key] or [-1]
         for i in others:
-            if chains[i][-1] != key:
-                raise StructureError(f"The structure names the key {key!r} twice, and once with something below it.")
             for level in levels:
                 if level[i] == len(chains[i]):
-                    level[i], level[first] = 0, max(level[first], chains[first].index(key) + 1)
+                    level[i], level[first] = 0, len(chains[first])
             chains[i] = chains[i][:-1]
     left = [i for i, chain in enumerate(chains) if chain]
     kept = dict.fromkeys(tuple(level[i] for i in left) for level in levels)
     return Formula(tuple(chains[i] for i in left), tuple(kept))
+
+
+def next_above(levels: Integers) -> list[list[int]]:
+    """Of each level the positions of those that it is a next finer one of; levels: [levels, chains], how far down each
+    chain they go."""
+    within = np.ones((len(levels), len(levels)), dtype=bool)
+    for depth in levels.T:
+        within &= depth[:, None] <= depth
+    np.fill_diagonal(within, False)
+    within &= ~within.T  # levels that stand alike are not within each other
+    between = within.astype(np.float32) @ within.astype(np.float32) > 0.0
+    return [np.nonzero(one)[0].tolist() for one in (within & ~between).T]
 
 
 def _columns(dimensions: tuple[Dimension, ...], depths: Depths) -> Integers:
@@ -210,15 +223,22 @@ def _columns(dimensions: tuple[Dimension, ...], depths: Depths) -> Integers:
 # members: per level of the graph, by its depth in each dimension, the node that each series belongs to, [series].
 
 
-def _values(panel: Panel, name: str) -> tuple[list[str], Integers, list[str]]:
-    """Values of a key or of an attribute, sorted; the position of that of each series; and what they are called."""
-    if name in panel.key_names:
+def labels_of(dimensions: tuple[Dimension, ...], depths: Depths) -> tuple[str, ...]:
+    """What a level is called, along each chain."""
+    return tuple(d.levels[depth] for d, depth in zip(dimensions, depths, strict=True))
+
+
+def _values(panel: Panel, name: str, last: str) -> tuple[list[str], Integers, list[str]]:
+    """Values of a key or of an attribute, sorted; the position of that of each series; and what they are called. last:
+    of the chain; where it is a key, its attributes come before those of others, and before other keys."""
+    owners = [last, *(key for key in panel.key_names if key != last)]
+    if name == last and name in panel.key_names:
         column = panel.keys[name]
         position = {value: i for i, value in enumerate(sorted(set(column)))}
         labels = panel.attributes.get(name, {}).get("name", {})
         own = np.array([position[value] for value in column], dtype=np.int64)
         return list(position), own, [labels.get(value) or value for value in position]
-    key = next((key for key in panel.key_names if name in panel.attributes.get(key, {})), None)
+    key = next((key for key in owners if name in panel.attributes.get(key, {})), None)
     if key is None:
         have = ", ".join((*panel.key_names, *(one for key in panel.key_names for one in panel.attributes.get(key, {}))))
         raise StructureError(f"There is no attribute {name!r} to make a level of (there are: {have}).")

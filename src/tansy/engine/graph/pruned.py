@@ -12,7 +12,7 @@ from scipy import sparse
 from tansy.engine.graph.constraints import Summation
 from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.graph import Axis, Graph, Level
-from tansy.engine.graph.grouping import Dimension, effect_groups, laid_out, tree_of
+from tansy.engine.graph.grouping import Dimension, effect_groups, labels_of, laid_out, tree_of
 from tansy.engine.graph.pruning import Judge, Kept, PruningRule, prune
 from tansy.engine.panel import Panel
 
@@ -27,12 +27,12 @@ OTHER = "other"
 @dataclass(frozen=True, eq=False)
 class Pruned:
     """graph: kept nodes, then all series. own: [nodes], those that are forecast themselves. leaf: [series], the
-    smallest of them that each lies in, itself where it is one. kept: how it came about."""
+    smallest of them that each lies in, itself where it is one. lumps: nodes that gather others."""
 
     graph: Graph
     own: Booleans
     leaf: Integers
-    kept: Kept
+    lumps: range
 
 
 def pruned(panel: Panel, formula: Formula, values: Floats, rule: PruningRule, judge: Judge) -> Pruned:
@@ -50,9 +50,9 @@ def pruned(panel: Panel, formula: Formula, values: Floats, rule: PruningRule, ju
     built = []
     for number in np.unique(rank).tolist():
         first, n = int(np.searchsorted(rank, number)), int((rank == number).sum())
-        labels = (OTHER,) if number == last else _labels(dimensions, levels[number])
+        labels = (OTHER,) if number == last else labels_of(dimensions, levels[number])
         built.append(Level(labels, first, n))
-    built.append(Level(_labels(dimensions, levels[last]), len(totals), panel.n_series))
+    built.append(Level(labels_of(dimensions, levels[last]), len(totals), panel.n_series))
     axes, place = _places(dimensions, levels, kept, totals)
     matrix = sparse.csr_array(kept.matrix[totals])
     matrix.sort_indices()
@@ -71,11 +71,7 @@ def pruned(panel: Panel, formula: Formula, values: Floats, rule: PruningRule, ju
     graph = Graph(
         tuple(built), Summation(matrix), axes, place, tree_of(dimensions), _sources(matrix), groups, codes
     )  # fmt: skip
-    return Pruned(graph, own, number_of[kept.leaf], kept)
-
-
-def _labels(dimensions: tuple[Dimension, ...], level: tuple[int, ...]) -> tuple[str, ...]:
-    return tuple(d.levels[depth] for d, depth in zip(dimensions, level, strict=True))
+    return Pruned(graph, own, number_of[kept.leaf], range(int((rank < last).sum()), len(totals)))
 
 
 def _sources(matrix: sparse.csr_array) -> Integers:
@@ -100,6 +96,9 @@ def _places(
     # a lump stands where the node that was split does, but on the first axis that the split goes down
     stands = np.where(kept.lumped, kept.level[np.maximum(kept.parent, 0)], kept.level)
     finer = depths[kept.level] > depths[stands]
+    key = OTHER
+    while any(key in dimension.levels for dimension in dimensions):
+        key += "_"  # what an attribute is called cannot tell a lump from it
     found, placed = [], []
     for d, dimension in enumerate(dimensions):
         axis, of_depth = dimension.axis()
@@ -111,10 +110,10 @@ def _places(
             below = gathered.setdefault((int(here[node]), int(kept.level[node])), set())
             below.update(kept.series(node).tolist())
         more = [
-            (parent, " × ".join(_labels(dimensions, levels[level])), len(series))
+            (parent, " × ".join(labels_of(dimensions, levels[level])), len(series))
             for (parent, level), series in gathered.items()
         ]
-        axis, now, new = _with_more(axis, more)
+        axis, now, new = _with_more(axis, more, key)
         number = dict(zip(gathered, new.tolist(), strict=True))
         stand = now[here]
         stand[down] = [number[int(here[node]), int(kept.level[node])] for node in down.tolist()]
@@ -123,9 +122,9 @@ def _places(
     return tuple(found), np.stack(placed, axis=1)
 
 
-def _with_more(axis: Axis, more: list[tuple[int, str, int]]) -> tuple[Axis, Integers, Integers]:
-    """An axis with places added, each the last child of its parent: (parent, the level it stands for, series). Also
-    where the old places are now, and where the new ones are."""
+def _with_more(axis: Axis, more: list[tuple[int, str, int]], key: str) -> tuple[Axis, Integers, Integers]:
+    """An axis with places added, each the last child of its parent: (parent, the level it stands for, series). key:
+    what says so in the ids of their nodes. Also where the old places are now, and where the new ones are."""
     if not more:
         return axis, np.arange(len(axis.names)), np.empty(0, dtype=np.int64)
     n = len(axis.names)
@@ -147,7 +146,7 @@ def _with_more(axis: Axis, more: list[tuple[int, str, int]]) -> tuple[Axis, Inte
         if place < n:
             return axis.where[place]
         parent, level, _ = more[place - n]
-        return {**axis.where[parent], OTHER: level}
+        return {**axis.where[parent], key: level}
 
     grown = replace(
         axis,

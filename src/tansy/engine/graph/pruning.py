@@ -21,7 +21,7 @@ from scipy import sparse
 from tansy.engine.errors import StructureError
 from tansy.engine.graph.constraints import ranges as _ranges
 from tansy.engine.graph.counts import node_of_series
-from tansy.engine.graph.grouping import Depths, Dimension
+from tansy.engine.graph.grouping import Depths, Dimension, next_above
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -85,8 +85,8 @@ class Kept:
 
     level: [nodes], position of the level of each kept node in the levels. start, held: its series are
     held[start[i] : start[i + 1]]. lumped: [nodes], nodes that gather what did not qualify in a split; parent: [nodes],
-    the node that was split, of the total -1; qualifies: [nodes]. leaf: [series], the smallest kept node that each lies
-    in. n_judged: parts looked at.
+    the node that was split, of the total -1. leaf: [series], the smallest kept node that each lies in. n_judged: parts
+    looked at.
     """
 
     level: Integers
@@ -94,7 +94,6 @@ class Kept:
     held: Integers
     lumped: Booleans
     parent: Integers
-    qualifies: Booleans
     leaf: Integers
     splits: Splits
     n_judged: int
@@ -142,13 +141,14 @@ class _Walk:
         self._sold = values if known.all() else np.nan_to_num(values)
         self._volume = np.maximum(self._sold, 0.0).sum(axis=1)
         self._n_nodes = 1
-        self._nodes = [
-            _Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int), np.ones(1, bool))
-        ]
+        self._nodes = [_Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int))]
+        self._marks = np.random.default_rng(n).integers(0, 2**64, n, dtype=np.uint64)
+        self._known, self._number = np.array([self._marks.sum()]), np.zeros(1, dtype=np.int64)
         self._splits: list[Splits] = []
         self._n_judged = 0
         # per level, the node that may be split further in which each series lies, -1 for none
-        self._within: dict[Depths, Integers] = {levels[0]: np.zeros(n, dtype=np.int64)}
+        self._within: dict[int, Integers] = {0: np.zeros(n, dtype=np.int64)}
+        self._above = next_above(np.array(levels))
 
     def down(self) -> Kept:
         for i, level in enumerate(self._levels[1:], start=1):
@@ -162,21 +162,13 @@ class _Walk:
         number: Integers = np.concatenate([one.level for one in self._nodes])
         lumped: Booleans = np.concatenate([one.lumped for one in self._nodes])
         parent: Integers = np.concatenate([one.parent for one in self._nodes])
-        qualifies: Booleans = np.concatenate([one.qualifies for one in self._nodes])
         start = np.concatenate([[0], np.cumsum(size)])
         splits = Splits(*(np.concatenate([getattr(one, f.name) for one in self._splits]) for f in fields(Splits)))
-        return Kept(number, start, held, lumped, parent, qualifies, leaf, splits, self._n_judged)
-
-    def _above(self, level: Depths) -> list[Depths]:
-        """Levels that this one is the next finer of."""
-        every, own = np.array(self._levels), np.array(level)
-        coarser = every[(every <= own).all(axis=1) & (every != own).any(axis=1)]
-        below_another = (coarser[:, None] <= coarser).all(axis=2) & (coarser[:, None] != coarser).any(axis=2)
-        return [tuple(one) for one in coarser[~below_another.any(axis=1)].tolist()]
+        return Kept(number, start, held, lumped, parent, leaf, splits, self._n_judged)
 
     def _into(self, number: int, level: Depths) -> None:
         """Judge all splits into a level, and keep what they leave."""
-        above = [self._within[one] for one in self._above(level) if one in self._within]
+        above = [self._within[i] for i in self._above[number] if i in self._within]
         if not above:
             return
         series = np.nonzero(np.any([own >= 0 for own in above], axis=0))[0]
@@ -187,12 +179,24 @@ class _Walk:
         parts = _Parts(number, size, np.cumsum(size) - size, series[order])
         parts.qualifies, parts.volume = self._features(parts)
         self._n_judged += len(size)
+        parts.node[:] = self._there(parts)
         for own in above:
             self._split(parts, own[parts.members[parts.first]])
         within = np.full(len(self._sold), -1, dtype=np.int64)
-        within[parts.members] = np.repeat(np.where(parts.qualifies, parts.node, -1), size)
+        within[parts.members] = np.repeat(np.where(parts.qualifies & parts.open, parts.node, -1), size)
         if (within >= 0).any():
-            self._within[level] = within
+            self._within[number] = within
+
+    def _marks_of(self, parts: _Parts) -> NDArray[np.uint64]:
+        """What tells the series of each part from those of any other: the sum of their random numbers, [parts]."""
+        return np.add.reduceat(self._marks[parts.members], parts.first)
+
+    def _there(self, parts: _Parts) -> Integers:
+        """The kept node that holds just the series of each part, which is not kept twice; -1 for none."""
+        order = np.argsort(self._known)
+        marks = self._marks_of(parts)
+        at = np.minimum(np.searchsorted(self._known[order], marks), len(order) - 1)
+        return np.where(self._known[order[at]] == marks, self._number[order[at]], -1)
 
     def _features(self, parts: _Parts) -> tuple[Booleans, Floats]:
         """Whether each part qualifies, and its volume."""
@@ -218,9 +222,6 @@ class _Walk:
         inside = np.nonzero(node_of_part >= 0)[0]
         nodes, of = np.unique(node_of_part[inside], return_inverse=True)
         n_parts = np.bincount(of)
-        alone = n_parts[of] == 1  # the part is the node itself, which is there already
-        unknown = alone & (parts.node[inside] < 0)
-        parts.node[inside[unknown]] = nodes[of[unknown]]
         good = parts.qualifies[inside]
         n_good = np.bincount(of, weights=good).astype(np.int64)
         total = np.bincount(of, weights=parts.volume[inside])
@@ -233,34 +234,34 @@ class _Walk:
             Splits(nodes[judged], level, n_parts[judged], n_good[judged], volume[judged], taken[judged])
         )
         taken &= judged
+        parts.open[inside[(taken | ~judged)[of]]] = True
         lumps = taken & (n_parts - n_good > 1) & self._rule.lump
         kept = taken[of] & (good | ~lumps[of]) & (parts.node[inside] < 0)
         own = inside[kept]
         parts.node[own] = self._n_nodes + np.arange(len(own))
-        self._keep(parts, own, parts.size[own], own, nodes[of[kept]], lumped=False)
+        self._known = np.concatenate([self._known, self._marks_of(parts)[own]])
+        self._number = np.concatenate([self._number, parts.node[own]])
+        self._keep(parts, own, parts.size[own], nodes[of[kept]], lumped=False)
         gathered = np.nonzero(lumps[of] & ~good)[0]
         gathered = gathered[np.argsort(of[gathered], kind="stable")]
         if len(gathered):
             lump, first = np.unique(of[gathered], return_index=True)
             size = np.add.reduceat(parts.size[inside[gathered]], first)
-            self._keep(parts, inside[gathered], size, inside[gathered[first]], nodes[lump], lumped=True)
+            self._keep(parts, inside[gathered], size, nodes[lump], lumped=True)
 
-    def _keep(
-        self, parts: _Parts, gathered: Integers, size: Integers, first: Integers, parent: Integers, lumped: bool
-    ) -> None:
-        """Add nodes: of the series of some parts, `size` of them each. first: a part of each."""
+    def _keep(self, parts: _Parts, gathered: Integers, size: Integers, parent: Integers, lumped: bool) -> None:
+        """Add nodes: of the series of some parts, `size` of them each."""
         held = parts.members[_ranges(parts.first[gathered], parts.first[gathered] + parts.size[gathered])]
         n = len(size)
-        qualifies = np.zeros(n, dtype=bool) if lumped else parts.qualifies[first]
-        level = np.full(n, parts.level)
-        self._nodes.append(_Nodes(level, size, held, np.full(n, lumped), parent, qualifies))
+        self._nodes.append(_Nodes(np.full(n, parts.level), size, held, np.full(n, lumped), parent))
         self._n_nodes += n
 
 
 @dataclass(eq=False)
 class _Parts:
     """Parts that a level makes of what may be split. members: their series, one part after the other; first: [parts],
-    where each begins. node: [parts], the kept node that each is, -1 while it is none."""
+    where each begins. node: [parts], the kept node that each is, -1 while it is none. open: [parts], whether it
+    may be split further, if it qualifies."""
 
     level: int
     size: Integers
@@ -270,6 +271,7 @@ class _Parts:
     def __post_init__(self) -> None:
         self.node = np.full(len(self.size), -1, dtype=np.int64)
         self.qualifies = np.zeros(len(self.size), dtype=bool)
+        self.open = np.zeros(len(self.size), dtype=bool)
         self.volume = np.zeros(len(self.size))
 
 
@@ -282,4 +284,3 @@ class _Nodes:
     held: Integers
     lumped: Booleans
     parent: Integers
-    qualifies: Booleans
