@@ -371,11 +371,15 @@ def reconcile_command(
     variances: Annotated[
         bool, typer.Option("--variances", help="A column variance: of each reconciled node's error, if W is true.")
     ] = False,
+    levels: Annotated[
+        str, typer.Option(help="Levels of bands in percent, of joint paths of the residuals: 50,80,95.")
+    ] = "",
     out: Annotated[Path | None, typer.Option("--out", help="CSV or .parquet file; CSV on stdout otherwise.")] = None,
 ) -> None:
     """Make base forecasts of any structure add up."""
     files = Files(base, structure, residuals, history, fixed)
-    table = reconcile_files(files, method, nonnegative, season_length, variances)
+    quantiles = probabilities(_levels(levels)) if levels else None
+    table = reconcile_files(files, method, nonnegative, season_length, variances, quantiles)
     if out is not None and out.suffix == ".parquet":
         table.write_parquet(out)
     elif out is not None:

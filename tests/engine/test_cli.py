@@ -178,6 +178,12 @@ def test_reconcile_makes_any_structure_add_up(tmp_path: Path) -> None:
     # what it errs by, if W is true: 1 / (1/1 + 1/5) for the total, 1 - 1/6 and 4 - 16/6 for its parts
     rows = pl.read_csv(tansy(*common, "--method", "variance", "--variances").stdout.encode())
     assert rows["variance"].to_list() == pytest.approx([5 / 6, 5 / 6, 4 / 3])
+    # two periods whose errors are the same at all nodes: both paths are the base and once its error, reconciled
+    rows = pl.read_csv(tansy(*common, "--method", "variance", "--levels", "80").stdout.encode())
+    off = (13 + 1) - (4 + 1) - (6 + 2)  # the gap of a path, shared by the variances as above
+    assert rows["q0.1"].to_list() == pytest.approx([14 - off / 6, 5 + off / 6, 8 + 4 * off / 6], rel=1e-6)
+    assert rows["q0.9"].to_list() == rows["q0.1"].to_list()
+    assert "need --residuals" in tansy(*common[:-2], "--method", "ols", "--levels", "80", ok=False).stderr
     (tmp_path / "f.csv").write_text("node,lead,value\na,1,9\n")
     rows = pl.read_csv(tansy(*common, "--method", "variance", "--fixed", tmp_path / "f.csv").stdout.encode())
     assert rows["value"].to_list() == pytest.approx([13.4, 9.0, 4.4])

@@ -51,7 +51,7 @@ def test_another_structure_is_counted_as_it_is_typed_and_run_as_a_study(client: 
     assert study.recipe.pruned_until == study.load.timeline.labels[-1]
     running.carry_out(study.run)
     found = client.get(f"/api/studies/{study.pk}/structure/").json()
-    assert found["n_shared"] == pruned["n_lumped"] > 0 and found["pruning"] == PRUNING
+    assert found["n_shared"] == pruned["n_shared"] > 0 and found["pruning"] == PRUNING
     assert client.get(f"/api/studies/{study.pk}/summary/").json()["largest_gap"] == 0.0
     result = Result.objects.get(study=study)
     assert result.methods[-1] == SHARE

@@ -13,9 +13,10 @@ from tansy.engine.errors import FileError, RecipeError
 from tansy.engine.graph.constraints import Summation, from_edges
 from tansy.engine.reading.table import read_table
 from tansy.engine.reconcile.around import Clash, around_fixed
-from tansy.engine.reconcile.covariance import mean_squares
+from tansy.engine.reconcile.covariance import Covariance, mean_squares
+from tansy.engine.reconcile.joint import JointPaths, Singles
 from tansy.engine.reconcile.methods import Evidence, check, covariance, middle_of, reconcile
-from tansy.engine.reconcile.projection import projection
+from tansy.engine.reconcile.projection import DenseProjection, Projection, projection
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -35,12 +36,18 @@ class Files:
 
 
 def reconcile_files(
-    files: Files, method: str, nonnegative: bool = False, season: int = 0, variances: bool = False
+    files: Files,
+    method: str,
+    nonnegative: bool = False,
+    season: int = 0,
+    variances: bool = False,
+    quantiles: Floats | None = None,
 ) -> pl.DataFrame:
-    """A table of node, lead, value and, if asked for, variance: of the error of the reconciled node, if W is true.
+    """A table of node, lead, value and, if asked for, variance: of the error of the reconciled node, if W is true, and
+    quantiles over joint paths of the residuals, taken to be as large at every lead.
 
-    season: periods of the history whose volume is shared by; all without it. Raises FileError and RecipeError, in one
-    sentence with the place.
+    season: periods of the history whose volume is shared by; all without it. quantiles: their probabilities. Raises
+    FileError and RecipeError, in one sentence with the place.
     """
     check(method)
     summation, nodes, levels = _structure(files.structure)
@@ -57,12 +64,29 @@ def reconcile_files(
         "lead": pl.Series(leads).gather(np.tile(np.arange(len(leads)), len(nodes))),
         "value": pl.Series(result.ravel() + 0.0),
     }
-    if variances:
+    if variances or quantiles is not None:
         if files.fixed is not None:
-            raise RecipeError("Variances are those of a reconciliation without fixed nodes; ask for one or the other.")
-        own = projection(summation, covariance(method, summation, given))
-        columns["variance"] = pl.Series(np.repeat(own.variances(), len(leads)))
+            raise RecipeError("Variances and quantiles are those without fixed nodes; ask for one or the other.")
+        w = covariance(method, summation, given)
+        own = projection(summation, w)
+        if variances:
+            columns["variance"] = pl.Series(np.repeat(own.variances(), len(leads)))
+        if quantiles is not None:
+            found = _quantiles(
+                own, w, base, given, result[summation.n_aggregates :] if nonnegative else None, quantiles
+            )
+            columns |= {f"q{p:g}": pl.Series(found[:, k].ravel() + 0.0) for k, p in enumerate(quantiles.tolist())}
     return pl.DataFrame(columns)
+
+
+def _quantiles(
+    own: Projection | DenseProjection, w: Covariance, base: Floats, given: Evidence, mean: Floats | None, p: Floats
+) -> Singles:
+    """[nodes, Q, leads]."""
+    if given.errors is None:
+        raise FileError("Quantiles need --residuals, which their paths are made of.")
+    size = np.sqrt(w.variances)[:, None]
+    return JointPaths(own, base, np.repeat(size, base.shape[1], axis=1), given.errors / size, mean).quantiles(p)
 
 
 def _structure(path: Path) -> tuple[Summation, list[str], dict[str, str]]:

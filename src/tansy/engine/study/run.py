@@ -29,7 +29,6 @@ from tansy.engine.backtest.intervals import (
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.graph.graph import Graph
-from tansy.engine.graph.pruned import OTHER
 from tansy.engine.methods.drives import Drives
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
@@ -361,11 +360,10 @@ def _said(prepared: Prepared, reasons: list[str], end: Seen) -> list[str]:
     if end.shares is None:
         return reasons
     graph, found = prepared.graph, list(reasons)
-    for level in graph.levels:
-        for node in range(level.first, level.first + level.n_nodes) if level.labels == (OTHER,) else ():
-            series = graph.below(np.array([node])).series
-            named = ", ".join(graph.name(graph.n_aggregates + i) for i in series[:2].tolist())
-            found[node] = f"Gathers {len(series):,} series that are pruned, such as {named}. {found[node]}".strip()
+    for node in prepared.pruned.lumps if prepared.pruned else ():
+        series = graph.below(np.array([node])).series
+        named = ", ".join(graph.name(graph.n_aggregates + i) for i in series[:2].tolist())
+        found[node] = f"Gathers {len(series):,} series that are pruned, such as {named}. {found[node]}".strip()
     for series, node, share in zip(
         end.shares.series.tolist(), end.shares.node.tolist(), end.shares.share.tolist(), strict=True
     ):

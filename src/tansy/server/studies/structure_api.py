@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
-import numpy as np
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers, status
 from rest_framework.generics import get_object_or_404
@@ -17,12 +15,8 @@ from rest_framework.views import APIView
 from tansy.engine.errors import RecipeError
 from tansy.engine.graph.counts import count_levels
 from tansy.engine.graph.formula import parse
-from tansy.engine.graph.graph import Graph
-from tansy.engine.graph.grouping import laid_out
-from tansy.engine.graph.pruned import OTHER
-from tansy.engine.graph.pruning import BY, FEATURES, Kept, PruningRule, prune
-from tansy.engine.profile.worth import judge_of
-from tansy.engine.study.recipe import Recipe
+from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
+from tansy.engine.study.structures import formula_of, levels_held, try_structure
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
 from tansy.server.studies.models import Result, Study
@@ -97,6 +91,7 @@ class TriedLevelSerializer(serializers.Serializer):
 
     name = serializers.CharField()
     possible = serializers.IntegerField()
+    empty = serializers.IntegerField()
     occurring = serializers.IntegerField()
     single = serializers.IntegerField()
     same_as = serializers.CharField(allow_blank=True)
@@ -104,20 +99,20 @@ class TriedLevelSerializer(serializers.Serializer):
 
 
 class TriedSerializer(serializers.Serializer):
-    """n_nodes: that occur; n_fitted: that are forecast themselves. lumps: nodes that gather others, of n_lumped series.
-    own_volume: percent of the volume in series that are forecast themselves. saved: percent of the fitting."""
+    """n_nodes: that occur; n_fitted: that are forecast themselves. lumps: nodes that gather others. n_shared: series
+    that get a share. own_volume: percent of the volume in series that are forecast themselves. saved: percent of the
+    fitting."""
 
     levels = TriedLevelSerializer(many=True)
     possible = serializers.IntegerField()
     n_nodes = serializers.IntegerField()
     n_fitted = serializers.IntegerField()
     lumps = serializers.IntegerField()
-    n_lumped = serializers.IntegerField()
+    n_shared = serializers.IntegerField()
     own_volume = serializers.FloatField()
     saved = serializers.FloatField()
     splits = serializers.IntegerField()
     splits_taken = serializers.IntegerField()
-    seconds = serializers.FloatField()
 
 
 class StructureView(APIView):
@@ -125,19 +120,27 @@ class StructureView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """Levels and what lies above what, and the nodes that reconciliation moved most."""
         result = get_object_or_404(Result.objects.select_related("study__load").defer("sheet", "evidence"), study_id=pk)
-        study = result.study
-        prepared = services.prepared_of(study)
-        graph, panel = prepared.graph, prepared.planned.panel
-        season = np.nan_to_num(panel.values[:, -max(panel.timeline.season_length, 1) :])
-        found = _levels(graph, np.maximum(season, 0.0).sum(axis=1), result.accuracy.get("gaps", []))
-        recipe = study.recipe
+        prepared = services.prepared_of(result.study)
+        panel, gaps = prepared.planned.panel, result.accuracy.get("gaps", [])
+        levels = [
+            {
+                "name": level.name,
+                "labels": level.labels,
+                "n_nodes": level.n_nodes,
+                "volume": round(level.volume, 2),
+                "above": level.above,
+                "gap": gaps[k] if k < len(gaps) else None,
+            }
+            for k, level in enumerate(levels_held(prepared))
+        ]
+        attributes = [name for key in panel.key_names for name in panel.attributes.get(key, {}) if name != "name"]
         return Response(
             {
-                "formula": formula_of(recipe, graph),
-                "pruning": _pruning_json(recipe.pruning),
-                "pruned_until": recipe.pruned_until,
-                "names": [*panel.key_names, *(name for key in panel.key_names for name in _attributes(panel, key))],
-                "levels": found,
+                "formula": formula_of(prepared),
+                "pruning": _pruning_json(prepared.recipe.pruning),
+                "pruned_until": prepared.recipe.pruned_until,
+                "names": [*panel.key_names, *dict.fromkeys(attributes)],
+                "levels": levels,
                 "n_shared": int((~prepared.pruned.own).sum()) if prepared.pruned else 0,
                 "moved": result.accuracy.get("moved", []),
             }
@@ -147,46 +150,31 @@ class StructureView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """What another structure would have, level by level, and what pruning would leave of it; nothing is changed."""
         study = get_object_or_404(Study, pk=pk)
-        formula, rule, _ = _asked(request)
-        began = time.perf_counter()
-        panel = services.prepared_of(study).planned.panel
-        counted = count_levels(panel, parse(formula))
-        n_nodes = sum(one.occurring for one in counted)
-        left = None
-        if rule:
-            laid = laid_out(panel, parse(formula))
-            left = prune(*laid, panel.values, rule, judge_of(panel.timeline))
-        volume = np.maximum(np.nan_to_num(panel.values), 0.0).sum(axis=1)
-        own = np.ones(panel.n_series, dtype=bool)
-        if left:
-            own[:] = False
-            own[left.held[left.start[:-1][left.themselves(len(counted) - 1)]]] = True
-        fitted = left.n_nodes if left else n_nodes
-        kept = _kept(left, len(counted)) if left else [None] * len(counted)
-        lumped = left.lumped if left else np.zeros(0, dtype=bool)
+        asked = _asked(request)
+        found = try_structure(services.prepared_of(study).planned.panel, parse(asked.formula), asked.rule)
         return Response(
             {
                 "levels": [
                     {
                         "name": " × ".join(one.labels),
                         "possible": one.possible,
+                        "empty": one.empty,
                         "occurring": one.occurring,
                         "single": one.single,
                         "same_as": " × ".join(one.same_as or ()),
-                        "kept": kept[k],
+                        "kept": found.kept[k] if found.kept else None,
                     }
-                    for k, one in enumerate(counted)
+                    for k, one in enumerate(found.counts)
                 ],
-                "possible": sum(one.possible for one in counted),
-                "n_nodes": n_nodes,
-                "n_fitted": fitted,
-                "lumps": int(lumped.sum()),
-                "n_lumped": int((~own).sum()),
-                "own_volume": float(100.0 * volume[own].sum() / max(volume.sum(), 1e-300)),
-                "saved": 100.0 * (1.0 - fitted / max(n_nodes, 1)),
-                "splits": len(left.splits.node) if left else 0,
-                "splits_taken": int(left.splits.taken.sum()) if left else 0,
-                "seconds": round(time.perf_counter() - began, 3),
+                "possible": found.possible,
+                "n_nodes": found.n_nodes,
+                "n_fitted": found.n_fitted,
+                "lumps": found.n_lumps,
+                "n_shared": found.n_shared,
+                "own_volume": found.own_volume,
+                "saved": found.saved,
+                "splits": found.n_splits,
+                "splits_taken": found.n_taken,
             }
         )
 
@@ -196,43 +184,35 @@ class StructureStudyView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """A study with this structure, and otherwise the choices of this one; what is pruned stands from then on."""
         study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
-        formula, rule, name = _asked(request)
-        until = study.portfolio.load.timeline.labels[-1] if rule else ""
-        recipe = replace(study.recipe, structure={}, edges="", formula=formula, pruning=rule, pruned_until=until)
-        count_levels(services.prepared_of(study).planned.panel, parse(formula))  # what is wrong with it is said now
-        made = services.make(study.portfolio, request.user, recipe, name or f"{study.name}, other structure")
+        asked = _asked(request)
+        until = study.portfolio.load.timeline.labels[-1] if asked.rule else ""
+        recipe = replace(
+            study.recipe, structure={}, edges="", formula=asked.formula, pruning=asked.rule, pruned_until=until
+        )
+        count_levels(services.prepared_of(study).planned.panel, parse(asked.formula))  # what is wrong is said now
+        name = asked.name or f"{study.name}, other structure"
+        made = services.make(study.portfolio, request.user, recipe, name)
         return Response(StudySerializer(made).data, status=status.HTTP_201_CREATED)
 
 
-def _asked(request: Request) -> tuple[str, PruningRule | None, str]:
+class _Asked(NamedTuple):
+    formula: str
+    rule: PruningRule | None
+    name: str
+
+
+def _asked(request: Request) -> _Asked:
     fields = StructureAskedSerializer(data=request.data)
     fields.is_valid(raise_exception=True)
     given = fields.validated_data
-    parse(given["formula"])
     rule = given.get("pruning")
+    name = given.get("name", "")
     if rule is None:
-        return given["formula"], None, given.get("name", "")
+        return _Asked(given["formula"], None, name)
     limits = {one["feature"]: one["limit"] for one in rule["limits"]}
     if not limits:
         raise RecipeError("Name at least one limit by which nodes are worth a forecast.")
-    return given["formula"], PruningRule(limits, rule["share"] / 100.0, rule["by"], rule["lump"]), given.get("name", "")
-
-
-def _kept(left: Kept, n_levels: int) -> list[int]:
-    plain = left.level[~left.lumped]
-    return np.bincount(plain, minlength=n_levels).tolist()
-
-
-def _attributes(panel: Any, key: str) -> list[str]:
-    return [name for name in panel.attributes.get(key, {}) if name != "name"]
-
-
-def formula_of(recipe: Recipe, graph: Graph) -> str:
-    """The structure of a recipe as a formula; empty for one of edges."""
-    if recipe.edges or recipe.formula:
-        return recipe.formula
-    chains = [" > ".join((*recipe.structure.get(axis.name, ()), axis.name)) for axis in graph.axes]
-    return " * ".join(f"({chain})" if " > " in chain and len(chains) > 1 else chain for chain in chains)
+    return _Asked(given["formula"], PruningRule(limits, rule["share"] / 100.0, rule["by"], rule["lump"]), name)
 
 
 def _pruning_json(rule: PruningRule | None) -> dict[str, Any] | None:
@@ -240,35 +220,3 @@ def _pruning_json(rule: PruningRule | None) -> dict[str, Any] | None:
         return None
     limits = [{"feature": name, "limit": limit} for name, limit in rule.limits.items()]
     return {"limits": limits, "share": 100.0 * rule.share, "by": rule.by, "lump": rule.lump}
-
-
-def _levels(graph: Graph, volume: np.ndarray, gaps: list[float]) -> list[dict[str, Any]]:
-    depths = np.stack([axis.depths[graph.place[:, d]] for d, axis in enumerate(graph.axes)], axis=1)
-    of_level = [tuple(depths[level.first].tolist()) for level in graph.levels]
-    total = max(float(volume.sum()), 1e-300)
-    found = []
-    for k, level in enumerate(graph.levels):
-        nodes = np.arange(level.first, level.first + level.n_nodes)
-        held = np.zeros(graph.n_series, dtype=bool)
-        held[graph.below(nodes).series] = True
-        found.append(
-            {
-                "name": level.name,
-                "labels": list(level.labels),
-                "n_nodes": level.n_nodes,
-                "volume": round(100.0 * float(volume[held].sum()) / total, 2),
-                "above": [] if level.name == OTHER else _next_above(of_level, k, graph),
-                "gap": gaps[k] if k < len(gaps) else None,
-            }
-        )
-    return found
-
-
-def _next_above(depths: list[tuple[int, ...]], k: int, graph: Graph) -> list[int]:
-    """Levels that one is the next finer of, by how far down its axes each stands."""
-
-    def within(a: int, b: int) -> bool:
-        return a != b and depths[a] != depths[b] and all(x <= y for x, y in zip(depths[a], depths[b], strict=True))
-
-    coarser = [i for i in range(len(depths)) if graph.levels[i].name != OTHER and within(i, k)]
-    return [i for i in coarser if not any(within(i, other) for other in coarser)]

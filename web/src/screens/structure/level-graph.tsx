@@ -8,6 +8,7 @@ const WIDTH = 172;
 const HEIGHT = 58;
 const GAP = 14;
 const DOWN = 84;
+const MOST_DRAWN = 60;
 
 interface Errors {
   before: number | null;
@@ -16,6 +17,12 @@ interface Errors {
 
 export function LevelGraph({ levels, errors }: { levels: Schema['StructureLevel'][]; errors: Errors[] }) {
   const [picked, pick] = useState<number>();
+  if (levels.length > MOST_DRAWN)
+    return (
+      <p className="text-second">
+        {count(levels.length)} levels are too many to draw; the tables below have them all.
+      </p>
+    );
   const placed = layersOf(levels.map((level) => level.above));
   const widest = Math.max(...placed.map((one) => one.at)) + 1;
   const layers = Math.max(...placed.map((one) => one.layer)) + 1;

@@ -203,7 +203,7 @@ function Counts({ found, pruned }: { found: Schema['Tried']; pruned: boolean }) 
             {' '}
             <b>{count(found.n_fitted)}</b> are worth a forecast, {count(found.lumps)} of them lumps; of the
             series, those forecast themselves hold <b>{fixed(found.own_volume, 1)} %</b> of the volume, and{' '}
-            {count(found.n_lumped)} get a share. {count(found.splits_taken)} of {count(found.splits)} splits
+            {count(found.n_shared)} get a share. {count(found.splits_taken)} of {count(found.splits)} splits
             are taken, <b>{fixed(found.saved, 0)} %</b> of the fitting is saved.
           </>
         )}
@@ -227,7 +227,7 @@ function Counts({ found, pruned }: { found: Schema['Tried']; pruned: boolean }) 
                 {level.same_as && <span className="text-second"> the same as {level.same_as}</span>}
               </td>
               <td className="num">{count(level.possible)}</td>
-              <td className="num">{count(level.possible - level.occurring)}</td>
+              <td className="num">{count(level.empty)}</td>
               <td className="num">{count(level.occurring)}</td>
               <td className="num">{count(level.single)}</td>
               {pruned && <td className="num font-semibold">{count(level.kept ?? 0)}</td>}

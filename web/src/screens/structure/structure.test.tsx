@@ -29,17 +29,16 @@ const structure: Schema['Structure'] = {
   ],
 };
 const counted: Schema['Tried'] = {
-  levels: [{ name: 'all × all', possible: 1, occurring: 1, single: 0, same_as: '', kept: 1 }],
+  levels: [{ name: 'all × all', possible: 1, empty: 0, occurring: 1, single: 0, same_as: '', kept: 1 }],
   possible: 20,
   n_nodes: 15,
   n_fitted: 9,
   lumps: 1,
-  n_lumped: 6,
+  n_shared: 6,
   own_volume: 91.25,
   saved: 40,
   splits: 5,
   splits_taken: 4,
-  seconds: 0.1,
 };
 
 afterEach(() => {
