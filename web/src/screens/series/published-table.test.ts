@@ -10,6 +10,7 @@ const node = {
   periods: ['2024-Q1', '2024-Q2', '2024-Q3', '2024-Q4', '2025-Q1', '2025-Q2', '2025-Q3', '2025-Q4'],
   history: [10, 20, 30, null, 50, 60],
   received: null,
+  base: [33.5, 44],
   statistical: [33.5, 44],
   sums: [33.5, 77.5],
   sum_bands: [{ level: 80, low: [25, 61], high: [45, 97] }],
@@ -63,6 +64,15 @@ describe('what would be published', () => {
     const seasonal = { ...numbered, season_length: 3 };
     expect(publishedHead(seasonal)[1]).toBe('A season ago');
     expect(said(seasonal, 5)).toBe('<b>2025-Q2</b><br>sold 60<br>a season before 30');
+  });
+
+  it('stands beside what the node itself forecast, where other levels moved it', () => {
+    const moved = { ...node, base: [30, 44] };
+    expect(publishedHead(moved).slice(1, 4)).toEqual(['A year ago', 'Before reconciliation', 'Forecast']);
+    expect(publishedRows(moved).map((row) => row.slice(1, 4))).toEqual([
+      [30, 30, 33.5],
+      [null, 44, 44],
+    ]);
   });
 
   it('is what the pointer says, with the year before', () => {

@@ -23,6 +23,9 @@ function beside(node: Node, before: Released): { head: string; values: (number |
   const ago = node.forecast.map((_, lead) => node.history[node.n_past + lead - (back?.periods ?? 0)] ?? null);
   return [
     ...(back ? [{ head: `A ${back.noun} ago`, values: ago }] : []),
+    ...(node.base.some((value, lead) => value !== node.statistical[lead])
+      ? [{ head: 'Before reconciliation', values: node.base }]
+      : []),
     ...(before.release === null ? [] : [{ head: `Release ${before.release}`, values: before.mean }]),
   ];
 }
