@@ -113,6 +113,12 @@ def weighed_garden(page: Page, files: Path) -> dict[str, int]:
     return _planted(page, files, "Garden to weigh")
 
 
+@pytest.fixture
+def pruned_garden(page: Page, files: Path) -> dict[str, int]:
+    """A fourth one, whose structure is tried."""
+    return _planted(page, files, "Garden to prune")
+
+
 def _planted(page: Page, files: Path, name: str) -> dict[str, int]:
     def post(path: str, **sent: Any) -> Any:
         cookies = {one["name"]: one["value"] for one in page.context.cookies()}

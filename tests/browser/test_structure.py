@@ -10,8 +10,8 @@ from tests.browser.steps import settle
 from tests.browser.test_screens import readable
 
 
-def test_a_structure_is_pruned_run_and_compared(page: Page, address: str, own_garden: dict[str, int]) -> None:
-    portfolio, study = own_garden["portfolio"], own_garden["study"]
+def test_a_structure_is_pruned_run_and_compared(page: Page, address: str, pruned_garden: dict[str, int]) -> None:
+    portfolio, study = pruned_garden["portfolio"], pruned_garden["study"]
     page.goto(f"{address}/p/{portfolio}/s/{study}/structure")
     settle(page)
     total = page.get_by_role("button", name=re.compile("^all × all"))

@@ -193,10 +193,7 @@ def test_a_study_with_a_driver_that_is_not_known_ahead_says_so_and_keeps_nothing
     client: APIClient, portfolio: dict[str, Any]
 ) -> None:
     recipe = RECIPE.replace('"mean"', '"mean", "arima(1,0,0) + x(price)"')
-    client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
-    study = Study.objects.get()
-    running.carry_out(study.run)
-    run = study.runs.get()
-    assert run.state == "failed"
-    assert "There is no driver 'price'; drivers are none in this history" in run.message
-    assert not hasattr(study, "result")
+    answer = client.post(f"/api/portfolios/{portfolio['id']}/studies/", {"recipe": recipe}, format="json")
+    assert answer.status_code == 422
+    assert "There is no driver 'price'; drivers are none in this history" in answer.json()["detail"]
+    assert not Study.objects.exists()

@@ -71,11 +71,7 @@ class Prepared:
     @cached_property
     def forms(self) -> list[Form]:
         """Methods to fit, from simple to rich. Raises DriverError where a driver is not known for any forecast."""
-        forms = candidate_forms(self.recipe)
-        panel = self.planned.panel
-        for form in forms:
-            check_known_ahead(form, panel.drivers, panel.n_series, panel.timeline, self.recipe.leads)
-        return forms
+        return _known_ahead(self.planned.panel, self.recipe)
 
     @property
     def eligible_texts(self) -> list[str]:
@@ -181,6 +177,18 @@ def prepare(
         left = _pruned(planned.panel, recipe)
         return Prepared(panel, recipe, *decided, planned, left.graph, left)
     return Prepared(panel, recipe, *decided, planned, _graph(planned.panel, recipe))
+
+
+def check_drivers(panel: Panel, recipe: Recipe) -> None:
+    """Raise DriverError where the recipe needs a driver for periods for which it is not known anywhere."""
+    _known_ahead(with_plans(panel, recipe.plans, recipe.leads).panel, recipe)
+
+
+def _known_ahead(panel: Panel, recipe: Recipe) -> list[Form]:
+    forms = candidate_forms(recipe)
+    for form in forms:
+        check_known_ahead(form, panel.drivers, panel.n_series, panel.timeline, recipe.leads)
+    return forms
 
 
 def _pruned(panel: Panel, recipe: Recipe) -> Pruned:

@@ -19,7 +19,7 @@ from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
-from tansy.engine.study.prepared import Prepared, candidate_forms, prepare
+from tansy.engine.study.prepared import Prepared, check_drivers, prepare
 from tansy.engine.study.recipe import Recipe, entries_of
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
@@ -37,8 +37,8 @@ def make(
 ) -> Study:
     """A study with its first run in the queue; both or neither. plans: its own, beside those of the recipe.
 
-    Without a recipe, the default one for this history. Raises RecipeError or NotationError where the recipe cannot
-    be run.
+    Without a recipe, the default one for this history. Raises RecipeError, NotationError or DriverError where the
+    recipe cannot be run.
     """
     load = portfolio.load
     if recipe is None:
@@ -56,7 +56,7 @@ def make(
     )
     corrections = ledger.pack(ledger.standing(load))
     by_hand = moved_by_hand(load)
-    candidate_forms(recipe)
+    check_drivers(panel_of(load), recipe)
     with transaction.atomic():
         study = Study.objects.create(
             portfolio=portfolio, load=load, name=recipe.name, recipe_text=recipe.to_toml(), made_by=user,
