@@ -140,7 +140,7 @@ def test_a_structure_with_an_attribute_called_other_tells_lumps_from_it() -> Non
 
 
 def pruned_graph(own: Panel, formula: Formula, rule: PruningRule) -> Pruned:
-    return build_pruned(own, formula, own.values, rule, judge_of(own.timeline))
+    return build_pruned(own, formula, [(own.values, judge_of(own.timeline))], rule)
 
 
 def test_what_a_structure_would_count_is_told_with_what_is_empty_or_the_same() -> None:

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 from rest_framework.test import APIClient
 
-from tansy.engine.study.shared_out import SHARE
+from tansy.engine.study.shared_out import LONGER, SHARE
 from tansy.server.studies import running
 from tansy.server.studies.models import Node, Result, Study
 
@@ -72,9 +72,33 @@ def test_another_structure_is_counted_as_it_is_typed_and_run_as_a_study(client: 
         assert client.get(f"/api/studies/{study.pk}/{place}/").status_code == 200, place
 
 
+def test_longer_periods_are_offered_counted_and_run(client: APIClient, done: Study) -> None:
+    address = f"/api/studies/{done.pk}/structure/"
+    offered = client.get(address).json()["time_levels"]
+    assert offered == [{"name": "4 weeks", "periods": 4, "used": False}]  # a quarter is longer than the leads
+    asked = {"formula": "product * store", "time_levels": ["4 weeks"], "pruning": PRUNING}
+    weekly, over = (client.post(address, {**asked, **own}, format="json").json() for own in ({"time_levels": []}, {}))
+    assert over["n_fitted"] > weekly["n_fitted"] and over["n_longer"] > 0 == weekly["n_longer"]
+    made = client.post(f"{address}study/", asked, format="json")
+    study = Study.objects.get(pk=made.json()["id"])
+    running.carry_out(study.run)
+    found = client.get(f"/api/studies/{study.pk}/structure/").json()
+    assert found["n_longer"] == over["n_longer"] and found["time_levels"][0]["used"]
+    accuracy = client.get(f"/api/studies/{study.pk}/summary/").json()["accuracy"]
+    assert "time levels" in accuracy["reconciliations"]
+    node = Node.objects.filter(study=study, chosen=Result.objects.get(study=study).methods.index(LONGER)).first()
+    assert node is not None
+    detail = client.get(f"/api/studies/{study.pk}/nodes/{node.ref}/").json()
+    assert "Forecast over 4 weeks at a time" in detail["reason"] and detail["brief"] == "a share of a longer period"
+    for page in ("look", "fit", "tested", "drivers", "parts", "form"):
+        answer = client.get(f"/api/studies/{study.pk}/nodes/{node.ref}/{page}/")
+        assert answer.status_code < 500, (page, answer.content)
+
+
 @pytest.mark.parametrize(
     ("change", "says"),
     [
+        ({"time_levels": ["quarter"]}, "A quarter is 13 weeks, and the forecast has 6 leads"),
         ({"formula": "colour"}, "no attribute 'colour'"),
         ({"formula": "product >"}, "lacks a name at position 10"),
         ({"pruning": {**PRUNING, "limits": []}}, "at least one limit"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,7 +13,7 @@ from tansy.engine.graph.constraints import Summation
 from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.graph import Axis, Graph, Level
 from tansy.engine.graph.grouping import Dimension, effect_groups, labels_of, laid_out, tree_of
-from tansy.engine.graph.pruning import Judge, Kept, PruningRule, prune
+from tansy.engine.graph.pruning import Judge, Kept, PruningRule, finest_of, prune
 from tansy.engine.panel import Panel
 
 Floats = NDArray[np.float64]
@@ -27,18 +27,45 @@ OTHER = "other"
 @dataclass(frozen=True, eq=False)
 class Pruned:
     """graph: kept nodes, then all series. own: [nodes], those that are forecast themselves. leaf: [series], the
-    smallest of them that each lies in, itself where it is one. lumps: nodes that gather others."""
+    smallest of them that each lies in, itself where it is one. lumps: nodes that gather others. finest: [nodes], the
+    shortest periods in which each is forecast, 0 for those of the history, then the time levels."""
 
     graph: Graph
     own: Booleans
     leaf: Integers
     lumps: range
+    finest: Integers
+
+    def seasons_from(self, nodes: Integers) -> Integers:
+        """For nodes that are forecast in longer periods only, one each whose season shows in those of the history: the
+        smallest larger total forecast in them that shares a series, the first total where there is none. [k]."""
+        graph = self.graph
+        matrix = graph.summation.matrix
+        size = np.concatenate([np.diff(matrix.indptr), np.ones(graph.n_series, dtype=np.int64)])
+        totals = np.nonzero(self.fitted_at(0)[: graph.n_aggregates])[0]
+        is_series = nodes >= graph.n_aggregates
+        first = np.where(is_series, nodes - graph.n_aggregates, 0)
+        first[~is_series] = matrix.indices[matrix.indptr[nodes[~is_series]]]
+        held = sparse.coo_array(matrix[totals][:, first])
+        total, at = totals[held.row], held.col
+        larger = size[total] > size[nodes[at]]
+        total, at = total[larger], at[larger]
+        by_size = np.argsort(-size[total], kind="stable")
+        found = np.zeros(len(nodes), dtype=np.int64)
+        found[at[by_size]] = total[by_size]
+        return found
+
+    def fitted_at(self, level: int) -> Booleans:
+        """Which nodes are forecast themselves at the periods of the history, 0, or at a time level, [nodes]."""
+        return self.own & (self.finest <= level)
 
 
-def pruned(panel: Panel, formula: Formula, values: Floats, rule: PruningRule, judge: Judge) -> Pruned:
-    """Build the graph. values: [series, periods], the history that it is judged by. Raises StructureError as
+def pruned(panel: Panel, formula: Formula, histories: Sequence[tuple[Floats, Judge]], rule: PruningRule) -> Pruned:
+    """Build the graph. histories: [series, periods], what it is judged by and how, from the periods of the history to
+    the longest of the time levels: nodes are split by the longest, and then periods. Raises StructureError as
     `grouping.group`."""
     dimensions, levels = laid_out(panel, formula)
+    values, judge = histories[-1]
     kept = prune(dimensions, levels, values, rule, judge)
     last = len(levels) - 1
     itself = kept.themselves(last)
@@ -71,7 +98,9 @@ def pruned(panel: Panel, formula: Formula, values: Floats, rule: PruningRule, ju
     graph = Graph(
         tuple(built), Summation(matrix), axes, place, tree_of(dimensions), _sources(matrix), groups, codes
     )  # fmt: skip
-    return Pruned(graph, own, number_of[kept.leaf], range(int((rank < last).sum()), len(totals)))
+    finest = np.zeros(len(own), dtype=np.int64)
+    finest[number_of] = finest_of(kept, histories, rule)
+    return Pruned(graph, own, number_of[kept.leaf], range(int((rank < last).sum()), len(totals)), finest)
 
 
 def _sources(matrix: sparse.csr_array) -> Integers:

@@ -11,7 +11,7 @@ Every series lies in kept nodes; the smallest of them is what a series that is n
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 
 import numpy as np
@@ -129,16 +129,55 @@ def prune(
     return _Walk(dimensions, levels, values, rule, judge).down()
 
 
+def finest_of(kept: Kept, histories: Sequence[tuple[Floats, Judge]], rule: PruningRule) -> Integers:
+    """How far down in time each kept node is worth a forecast, [nodes]: position in `histories`, which go from the
+    finest periods to the longest, [series, periods] each with what judges them. A node is forecast in the longest, and
+    in the next shorter ones for as long as it qualifies there."""
+    found = np.full(kept.n_nodes, len(histories) - 1, dtype=np.int64)
+    goes_down = np.ones(kept.n_nodes, dtype=bool)
+    asked = tuple(rule.limits)
+    for k in range(len(histories) - 2, -1, -1):
+        values, judge = histories[k]
+        rows = np.nonzero(goes_down)[0]
+        size = np.diff(kept.start)[rows]
+        members = kept.held[_ranges(kept.start[rows], kept.start[rows + 1])]
+        history = _added_up(np.nan_to_num(values), _begins(values), members, np.cumsum(size) - size, size)
+        good = rule.qualify(judge(history, asked)) if asked else np.ones(len(rows), dtype=bool)
+        goes_down[rows] = good
+        found[rows[good]] = k
+    return found
+
+
+def _begins(values: Floats) -> Integers:
+    """The first period that is known of each series, [series]; their number where none is."""
+    known = ~np.isnan(values)
+    return np.where(known.any(axis=1), known.argmax(axis=1), values.shape[1])
+
+
+def _added_up(sold: Floats, begins: Integers, members: Integers, first: Integers, size: Integers) -> Floats:
+    """Histories of some nodes, [nodes, periods], NaN before the first of their series begins. sold: [series, periods];
+    members: series, one node after the other; first, size: [nodes], where each has its own, and how many."""
+    if len(size) == len(members):
+        history = sold[members]
+    else:
+        ends = np.concatenate([first, [len(members)]])
+        adds = sparse.csr_array((np.ones(len(members)), members, ends), shape=(len(size), len(sold)))
+        history = np.asarray(adds @ sold)
+    starts = np.minimum.reduceat(begins[members], first)
+    late = np.nonzero(starts)[0]
+    history[late] = np.where(np.arange(history.shape[1]) < starts[late, None], np.nan, history[late])
+    return history
+
+
 class _Walk:
     def __init__(
         self, dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], values: Floats, rule: PruningRule,
         judge: Judge,
     ) -> None:  # fmt: skip
         self._dimensions, self._levels, self._rule, self._judge = dimensions, levels, rule, judge
-        known = ~np.isnan(values)
         n = len(values)
-        self._first = np.where(known.any(axis=1), known.argmax(axis=1), values.shape[1])
-        self._sold = values if known.all() else np.nan_to_num(values)
+        self._first = _begins(values)
+        self._sold = np.nan_to_num(values)
         self._volume = np.maximum(self._sold, 0.0).sum(axis=1)
         self._n_nodes = 1
         self._nodes = [_Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int))]
@@ -204,17 +243,7 @@ class _Walk:
         asked = tuple(self._rule.limits)
         if not asked:
             return np.ones(len(parts.size), dtype=bool), volume
-        if len(parts.size) == len(parts.members):
-            history = self._sold[parts.members]
-        else:
-            ends = np.concatenate([parts.first, [len(parts.members)]])
-            adds = sparse.csr_array(
-                (np.ones(len(parts.members)), parts.members, ends), shape=(len(parts.size), len(self._sold))
-            )
-            history = np.asarray(adds @ self._sold)
-        first = np.minimum.reduceat(self._first[parts.members], parts.first)
-        late = np.nonzero(first)[0]
-        history[late] = np.where(np.arange(history.shape[1]) < first[late, None], np.nan, history[late])
+        history = _added_up(self._sold, self._first, parts.members, parts.first, parts.size)
         return self._rule.qualify(self._judge(history, asked)), volume
 
     def _split(self, parts: _Parts, node_of_part: Integers) -> None:

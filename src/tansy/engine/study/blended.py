@@ -22,8 +22,8 @@ class Blended:
     """
 
     def __init__(
-        self, form: Blend, parts: Sequence[Results], earlier: Sequence[Sequence[Results]], first: Sequence[int],
-        seen: Seen,
+        self, form: Blend, parts: Sequence[Results], earlier: Sequence[Sequence[Results]] = (),
+        first: Sequence[int] = (), seen: Seen | None = None,
     ) -> None:  # fmt: skip
         self._form, self._parts, self._seen = form, parts, seen
         self._earlier = list(zip(earlier, first, strict=True)) if form.rule == "weights" else []
@@ -50,6 +50,7 @@ class Blended:
         n_parts = len(shape)
         total, windows = np.zeros(shape.shape), np.zeros(shape.shape[1])
         for parts, first in self._earlier:
+            assert self._seen is not None
             came = self._seen.came[start:stop, first:]
             means = np.stack([part.rows(start, stop).mean[:, : came.shape[1]] for part in parts])
             if means.shape[2] == 0:

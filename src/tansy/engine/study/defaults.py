@@ -124,6 +124,12 @@ def default_recipe(
     )
 
 
+def stands_for(timeline: Timeline) -> tuple[str, ...]:
+    """What stands at any history without drivers: the blend of its frequency, then what is left for short series."""
+    parts = _STANDS.get(timeline.frequency, _NO_SEASON)
+    return (f"blend({'; '.join(part.format(m=timeline.season_length) for part in parts)})", *_LAST)
+
+
 def _enough_to_learn(panel: Panel) -> bool:
     return panel.timeline.frequency == "W" and int((~np.isnan(panel.values)).sum()) >= _LEARNED_FROM
 

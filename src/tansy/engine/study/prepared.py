@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -18,6 +19,8 @@ from tansy.engine.graph.formula import parse as parse_formula
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import crossed, group, laid_out
 from tansy.engine.graph.pruned import Pruned, pruned
+from tansy.engine.graph.pruning import Judge
+from tansy.engine.graph.time_levels import TimeLevel, named_levels, panel_over
 from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.features import reach_of
 from tansy.engine.methods.form import Form
@@ -134,6 +137,20 @@ class Prepared:
         )
 
     @cached_property
+    def time_levels(self) -> tuple[TimeLevel, ...]:
+        """From the finest to the coarsest. Raises RecipeError where the recipe names one that cannot be had."""
+        return _time_levels(self.timeline, self.recipe)
+
+    def known_over(self, level: TimeLevel, n_seen: int) -> Known:
+        """The same as `known`, in longer periods and without drivers."""
+        panel = self.planned.panel.until(n_seen, 0)
+        series, judged = self._series(n_seen)
+        over = panel_over(replace(panel, values=series), level)
+        as_judged = over.values if judged is series else panel_over(replace(panel, values=judged), level).values
+        ended = -(-self.recipe.ended_after // level.periods)
+        return Known(self.graph, over, over.values, as_judged, self.recipe.leads // level.periods, ended)
+
+    @cached_property
     def _reach(self) -> dict[str, int]:
         """For how many leads each driver is planned now: it was no more than that at any origin."""
         panel = self.planned.panel
@@ -201,8 +218,22 @@ def _pruned(panel: Panel, recipe: Recipe) -> Pruned:
             raise RecipeError(f"[pruning] until {recipe.pruned_until!r} is no period such as {timeline.labels[-1]}.")
         n = min(n, number - timeline.first + 1)
     seen = panel.until(n, 0)
-    formula = _formula(panel, recipe)
-    return pruned(panel, formula, seen.values, recipe.pruning, judge_of(seen.timeline))
+    return pruned(
+        panel, _formula(panel, recipe), histories_of(seen, _time_levels(seen.timeline, recipe)), recipe.pruning
+    )
+
+
+def histories_of(panel: Panel, levels: Iterable[TimeLevel]) -> list[tuple[Floats, Judge]]:
+    """What pruning judges by, and how: the history, and that in longer periods."""
+    over = [panel, *(panel_over(panel, level) for level in levels)]
+    return [(one.values, judge_of(one.timeline)) for one in over]
+
+
+def _time_levels(timeline: Timeline, recipe: Recipe) -> tuple[TimeLevel, ...]:
+    try:
+        return named_levels(timeline.frequency, recipe.time_levels, recipe.leads)
+    except StructureError as error:
+        raise RecipeError(f"[reconciliation] time: {error}") from None
 
 
 def _formula(panel: Panel, recipe: Recipe) -> Formula:

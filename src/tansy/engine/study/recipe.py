@@ -40,7 +40,8 @@ class Recipe:
     an origin, so that origins stand still while history grows; without one the newest origin has a full window.
     fallback: methods that stand until others have shown to be better, the first that can be fitted; in_season: what
     stands before them where a series is sold in season only. choice: what that takes. reconciliation: one of
-    `reconcile.methods.METHODS`, or BEST, by what the backtest shows. reconciliation_errors: one of ERRORS.
+    `reconcile.methods.METHODS`, or BEST, by what the backtest shows. reconciliation_errors: one of ERRORS. time_levels:
+    longer periods that nodes are forecast at too, see `graph.time_levels`, and that forecasts are made to fit.
     whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series
     without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values;
     they change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`.
@@ -59,6 +60,7 @@ class Recipe:
     choice: ChoiceRule = field(default_factory=ChoiceRule)
     reconciliation: str = "variance"
     reconciliation_errors: str = ERRORS[0]
+    time_levels: tuple[str, ...] = ()
     nonnegative: bool = True
     whole_units: bool = False
     levels: tuple[float, ...] = (50.0, 80.0, 95.0)
@@ -147,6 +149,7 @@ class Recipe:
         document["reconciliation"] = {
             "method": self.reconciliation,
             "errors": self.reconciliation_errors,
+            **({"time": list(self.time_levels)} if self.time_levels else {}),
             "nonnegative": self.nonnegative,
             "whole_units": self.whole_units,
         }
@@ -197,7 +200,13 @@ _SECTIONS: dict[str, _Table] = {
     },
     "backtest": {"origins": int, "step": int, "leads": int, "anchor": str},
     "choice": {"measure": str, "margin": float, "own": float},
-    "reconciliation": {"method": str, "errors": str, "nonnegative": bool, "whole_units": bool},
+    "reconciliation": {
+        "method": str,
+        "errors": str,
+        "time": tuple[str, ...],
+        "nonnegative": bool,
+        "whole_units": bool,
+    },
     "intervals": {"levels": tuple[float, ...]},
 }
 
@@ -236,6 +245,7 @@ def read_recipe(text: str) -> Recipe:
             choice=_choice(document.get("choice", {})),
             reconciliation=reconciliation.get("method", "variance"),
             reconciliation_errors=reconciliation.get("errors", ERRORS[0]),
+            time_levels=tuple(reconciliation.get("time", ())),
             nonnegative=reconciliation.get("nonnegative", True),
             whole_units=reconciliation.get("whole_units", False),
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (50.0, 80.0, 95.0))),

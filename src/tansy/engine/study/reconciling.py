@@ -28,6 +28,8 @@ Booleans = NDArray[np.bool_]
 SHOWN = ("none", "bottom-up", "structural", "variance", "shrinkage", "combined")
 CANDIDATES = ("combined", "variance", "bottom-up")
 """Among which a backtest chooses; the first stands until another has shown to be better."""
+OVER_TIME = "time levels"
+"""What stands for the forecasts of nodes that are made to fit their own of longer periods, and nothing else."""
 _MOST_SHOWN = 15_000
 """Nodes up to which what goes by correlations is shown unasked: beyond, it takes longer than all others together."""
 _FEWEST_WINDOWS = 3
@@ -47,27 +49,31 @@ class Coherent:
 
 
 def reconcile_all(
-    prepared: Prepared, seen: list[Seen], judged: accuracy.Judged, chosen: Chosen, base: Floats, sigma: Floats,
-    zeros: list[Booleans], store: Store, steps: Steps, workers: int | None,
+    prepared: Prepared, seen: list[Seen], judged: accuracy.Judged, chosen: Chosen, base: Floats, over_time: Floats,
+    sigma: Floats, zeros: list[Booleans], store: Store, steps: Steps, workers: int | None,
 ) -> Coherent:  # fmt: skip
     """seen: per origin and for the end, as are base [nodes, origins + 1, H], sigma [nodes, origins + 1] and zeros
-    [finest, H]."""
+    [finest, H]. over_time: base as it is made to fit longer periods, which is what is reconciled; base itself without
+    any."""
     recipe, graph, n_origins = prepared.recipe, prepared.graph, len(prepared.seen_at)
     asked = CANDIDATES if recipe.reconciliation == BEST else (recipe.reconciliation,)
     shown = SHOWN if graph.n_nodes <= _MOST_SHOWN else tuple(name for name in SHOWN if name not in CORRELATED)
-    names = [name for name in dict.fromkeys((*shown, *asked)) if name != "combined"]
+    if over_time is not base:
+        shown = (shown[0], OVER_TIME, *shown[1:])
+    names = [name for name in dict.fromkeys((*shown, *asked)) if name not in ("combined", OVER_TIME)]
     published, unreconciled = np.empty_like(base), np.empty_like(base[:, :-1])
-    sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in (*names, "combined")}
+    sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in (*names, "combined", OVER_TIME)}
     chosen_by = _Choice(prepared, asked)
     done, of = 0, n_origins * len(names) + 1
 
     def weigh(o: int) -> Weighing:
-        return weighing(prepared, seen[o], o, chosen, base, sigma, recipe.reconciliation)
+        return weighing(prepared, seen[o], o, chosen, over_time, sigma, recipe.reconciliation)
 
     def at(o: int, weighed: Weighing, name: str) -> tuple[str, Floats]:
         by_lead = recipe.reconciliation_errors == BACKTEST and name in (*DIAGONAL, *CORRELATED)
         by = weighed.by_lead if by_lead else weighed.one_step
-        given = (graph, base[:, o], name, by, recipe.nonnegative, zeros[o])
+        own = base if name == "none" else over_time
+        given = (graph, own[:, o], name, by, recipe.nonnegative, zeros[o])
         return name, store.array(key_of(*given), lambda: reconciled(*given))
 
     for o in range(n_origins):
@@ -76,6 +82,7 @@ def reconcile_all(
             found[name] = means
             done += 1
             steps.say("reconcile", done, of)
+        found[OVER_TIME] = np.nan_to_num(over_time[:, o])
         found["combined"] = combined(graph.summation, found["bottom-up"], found["variance"])
         for name, means in found.items():
             sums[name] += judged.origin(o).sums(means[:, None])[0].sum(axis=1, keepdims=True)

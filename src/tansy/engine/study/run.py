@@ -10,7 +10,7 @@ import resource
 import sys
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -29,6 +29,7 @@ from tansy.engine.backtest.intervals import (
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.graph.graph import Graph
+from tansy.engine.graph.time_levels import Blocks
 from tansy.engine.methods.drives import Drives
 from tansy.engine.panel import Panel
 from tansy.engine.profile.kinds import Kinds
@@ -40,6 +41,7 @@ from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
 from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import ROUNDING, Forecast, Layer
+from tansy.engine.study.longer import fitted_to_longer, longer_forecasts
 from tansy.engine.study.moved import Moved, gaps, moved_most
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
@@ -48,7 +50,7 @@ from tansy.engine.study.recipe import Recipe
 from tansy.engine.study.reconciling import Coherent, reconcile_all
 from tansy.engine.study.report import Report, kinds_of, report
 from tansy.engine.study.seen import Seen
-from tansy.engine.study.shared_out import shared_out
+from tansy.engine.study.shared_out import out_of_longer, shared_out
 from tansy.engine.study.steps import Progress, Steps
 from tansy.engine.study.store import Store
 from tansy.engine.study.sums import together
@@ -206,19 +208,27 @@ def _run(
         )
         seen = [ending.seen for ending in endings]
         end = prepared.known(keep=store)
+        longer = longer_forecasts(prepared, store, steps, workers) if prepared.time_levels else []
     with steps("choose"):
         kind_names, of_kind = kinds_of(end.kinds, graph)
         chosen, choices = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)
         had = methods
+        if longer:
+            blocks = Blocks.of(prepared.time_levels, recipe.leads)
+            chosen, had = out_of_longer(chosen, had, longer, blocks, seen)
+        fitted = replace(chosen, base=fitted_to_longer(prepared, chosen, longer, seen)) if longer else chosen
         if prepared.pruned:
-            chosen, had = shared_out(chosen, methods, graph.n_aggregates, seen)
+            unshared = had
+            chosen, had = shared_out(chosen, unshared, graph.n_aggregates, seen)
+            fitted = shared_out(fitted, unshared, graph.n_aggregates, seen)[0] if longer else chosen
         zeros = [_zero_by_decision(prepared, one, chosen.method[:, o]) for o, one in enumerate(seen)]
         base, sigma = _with_plans(prepared, seen, chosen, zeros[-1])
+        over_time = _with_plans(prepared, seen, fitted, zeros[-1])[0] if longer else base
         actuals = seen[-1].windows(seen_at, recipe.leads)
         actuals[chosen.method[:, :-1] < 0] = np.nan
         judged = accuracy.Judged(actuals, chosen.benchmark, np.stack([one.scale for one in seen[:-1]], axis=1))
     with steps("reconcile"):
-        coherent = reconcile_all(prepared, seen, judged, chosen, base, sigma, zeros, store, steps, workers)
+        coherent = reconcile_all(prepared, seen, judged, chosen, base, over_time, sigma, zeros, store, steps, workers)
     with steps("bands"):
         p = probabilities(list(recipe.levels))
         quantiles = _bands(prepared, endings, chosen, coherent, sigma, zeros, p)
@@ -371,6 +381,12 @@ def _said(prepared: Prepared, reasons: list[str], end: Seen) -> list[str]:
             f"Not forecast by itself, as the pruning of the structure says: its share of the last season, "
             f"{100.0 * share:.1f} %, of {graph.name(node)}."
         )
+    if end.within is not None:
+        for node, level in zip(end.within.nodes.tolist(), end.within.level.tolist(), strict=True):
+            found[node] = (
+                f"Forecast over {prepared.time_levels[level].words} at a time, as the pruning of the structure says, "
+                "and shared out as its season has it."
+            )
     return found
 
 

@@ -12,7 +12,7 @@ from tansy.engine.backtest.known import Known
 from tansy.engine.backtest.measures import mean_square_step, nan_mean
 from tansy.engine.study.kept import kept_methods
 from tansy.engine.study.prepared import Prepared
-from tansy.engine.study.shares import Shares, shares_of
+from tansy.engine.study.shares import Shares, Within, shares_of, within_longer
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -32,7 +32,7 @@ class Seen:
     than eight values speak for a sigma. kind: [nodes], SLOW movers, what is sold IN_SEASON only, 0 of others, which
     choose a method together. counts: [nodes], whether slow movers in whole numbers. closed: [finest, H], where nothing
     will be sold, whatever a method says. kept: [nodes], position of the method kept by hand, -1 for none;
-    kept_words: node -> why. volume: [finest], sold in the last season. shares: where the structure was pruned.
+    kept_words: node -> why. volume: [finest], sold in the last season. shares, within: where the structure was pruned.
     """
 
     n_seen: int
@@ -48,6 +48,7 @@ class Seen:
     kept_words: dict[int, str]
     volume: Floats
     shares: Shares | None = None
+    within: Within | None = None
 
     @classmethod
     def of(cls, known: Known, prepared: Prepared, methods: tuple[str, ...]) -> Seen:
@@ -71,6 +72,7 @@ class Seen:
             kept_words=words,
             volume=volume,
             shares=shares_of(prepared.pruned, known, volume) if prepared.pruned else None,
+            within=within_longer(prepared.pruned, prepared.time_levels, known) if prepared.pruned else None,
         )
 
     def windows(self, seen_at: list[int], leads: int, rows: slice = slice(None)) -> Floats:

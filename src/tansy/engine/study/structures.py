@@ -11,10 +11,10 @@ from tansy.engine.errors import StructureError
 from tansy.engine.graph.counts import LevelCount, count_levels
 from tansy.engine.graph.formula import Formula, named
 from tansy.engine.graph.grouping import laid_out, next_above
-from tansy.engine.graph.pruning import PruningRule, prune
+from tansy.engine.graph.pruning import PruningRule, finest_of, prune
+from tansy.engine.graph.time_levels import TimeLevel
 from tansy.engine.panel import Panel
-from tansy.engine.profile.worth import judge_of
-from tansy.engine.study.prepared import Prepared
+from tansy.engine.study.prepared import Prepared, histories_of
 
 Floats = NDArray[np.float64]
 
@@ -34,13 +34,15 @@ class LevelHeld:
 @dataclass(frozen=True)
 class Tried:
     """A structure that was not built. counts: per level; kept: nodes that pruning leaves of each, None without a rule.
-    n_fitted: nodes that are forecast themselves, n_lumps of them gather others. n_shared: series that get a share.
+    n_fitted: nodes that are forecast themselves, n_lumps of them gather others, n_longer in longer periods only.
+    n_shared: series that get a share.
     own_volume: percent of all that was sold, in series that are forecast themselves."""
 
     counts: list[LevelCount]
     kept: list[int] | None
     n_fitted: int
     n_lumps: int
+    n_longer: int
     n_shared: int
     own_volume: float
     n_splits: int
@@ -56,8 +58,8 @@ class Tried:
 
     @property
     def saved(self) -> float:
-        """Percent of the fitting."""
-        return 100.0 * (1.0 - self.n_fitted / max(self.n_nodes, 1))
+        """Percent of the fitting at the periods of the history."""
+        return 100.0 * (1.0 - (self.n_fitted - self.n_longer) / max(self.n_nodes, 1))
 
 
 def levels_held(prepared: Prepared) -> list[LevelHeld]:
@@ -78,13 +80,16 @@ def levels_held(prepared: Prepared) -> list[LevelHeld]:
     return found
 
 
-def try_structure(panel: Panel, formula: Formula, rule: PruningRule | None) -> Tried:
+def try_structure(
+    panel: Panel, formula: Formula, rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = ()
+) -> Tried:
     """What a structure would have, and what pruning would leave of it. Raises StructureError as building it would."""
     counts = count_levels(panel, formula)
     n_nodes = sum(one.occurring for one in counts)
     if rule is None:
-        return Tried(counts, None, n_nodes, 0, 0, 100.0, 0, 0)
-    left = prune(*laid_out(panel, formula), panel.values, rule, judge_of(panel.timeline))
+        return Tried(counts, None, n_nodes, 0, 0, 0, 100.0, 0, 0)
+    histories = histories_of(panel, time_levels)
+    left = prune(*laid_out(panel, formula), histories[-1][0], rule, histories[-1][1])
     itself = left.themselves(len(counts) - 1)
     own = np.zeros(panel.n_series, dtype=bool)
     own[left.held[left.start[:-1][itself]]] = True
@@ -94,6 +99,7 @@ def try_structure(panel: Panel, formula: Formula, rule: PruningRule | None) -> T
         np.bincount(left.level[~left.lumped], minlength=len(counts)).tolist(),
         left.n_nodes,
         int(left.lumped.sum()),
+        int((finest_of(left, histories, rule) > 0).sum()),
         int((~own).sum()),
         100.0 * float(volume[own].sum()) / max(float(volume.sum()), np.finfo(np.float64).tiny),
         len(left.splits.taken),

@@ -158,10 +158,26 @@ def carry_out(
     return endings, Counts(computed, in_all - computed, dict(seconds))
 
 
+def fit_known(
+    known: Known, forms: Sequence[Form], asked: Booleans, store: Store, stop_if_asked: Callable[[], None],
+    workers: int | None,
+) -> dict[str, Results]:  # fmt: skip
+    """Results by method of forms that are no blends, from one state of knowledge; what lies in the store is not fitted
+    again. asked: [nodes], for which."""
+    wanted = [_Wanted(form, known, store, asked) for form in forms]
+    missing = [one for one in wanted if one.n_touched]
+    if missing:
+        watch = _Watch(sum(one.n_touched for one in missing), lambda done, of: None, stop_if_asked)
+        known.prepare([one.form for one in missing])
+        _fit_missing(known, missing, watch, workers, defaultdict(float))
+    return {str(one.form): one.found() for one in wanted}
+
+
 def _asked(prepared: Prepared, form: Form) -> Booleans:
-    """For which nodes a method is fitted, [nodes]: those that pruning left, and the yardstick for all."""
+    """For which nodes a method is fitted, [nodes]: those that pruning left, at the periods of the history, and the
+    yardstick for all."""
     every = np.ones(prepared.graph.n_nodes, dtype=bool)
-    return every if prepared.pruned is None or str(form) == YARDSTICK else prepared.pruned.own
+    return every if prepared.pruned is None or str(form) == YARDSTICK else prepared.pruned.fitted_at(0)
 
 
 def _of(form: Form, found: list[dict[str, Results]], ends: list[int], seen: Seen) -> Results | Blended:

@@ -24,7 +24,7 @@ from tansy.engine.study.accuracy import CHOICE, PUBLISHED
 from tansy.engine.study.bands_held import inside
 from tansy.engine.study.forecast import ROUNDING
 from tansy.engine.study.recipe import BEST, read_recipe
-from tansy.engine.study.shared_out import SHARE, brief_of, form_of
+from tansy.engine.study.shared_out import NO_METHODS, brief_of, form_of
 from tansy.engine.study.sums import quantiles_of_sums
 from tansy.engine.timeline import Timeline
 from tansy.server.api.errors import Conflict
@@ -648,7 +648,7 @@ class NodeView(APIView):
                 "kept": here.kept,
                 "kind": {"words": here.kind, **here.kind_figures},
                 "parameters": parameters,
-                "scores": [_score(name, scores[j]) for j, name in enumerate(methods) if name != SHARE],
+                "scores": [_score(name, scores[j]) for j, name in enumerate(methods) if name not in NO_METHODS],
                 "published": _score("published", unpack(here.node_scores)),
                 "hits": [{"level": level, "share": share} for level, share in hits],
                 "origins": origins,

@@ -25,7 +25,7 @@ from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.decomposition import Parts
 from tansy.engine.study.driven import driven_methods, entries_of
-from tansy.engine.study.shared_out import SHARE, form_of
+from tansy.engine.study.shared_out import NO_METHODS, form_of
 from tansy.server.api.fields import whole_number
 from tansy.server.studies import adjustments
 from tansy.server.studies.api import NullableFloats
@@ -360,7 +360,7 @@ class ForecastPartsView(APIView):
         place = place_at(pk, node)
         periods = place.study.load.timeline.after(place.leads).labels
         answer: dict[str, Any] = {"method": "", "periods": periods, "parts": []}
-        if place.node.chosen < 0 or place.node.plan or place.result.methods[place.node.chosen] == SHARE:
+        if place.node.chosen < 0 or place.node.plan or place.result.methods[place.node.chosen] in NO_METHODS:
             return Response(answer)
         one, batch = _with_parts(place, place.result.methods[place.node.chosen])
         if one.fits is None or not one.fits.defined[0]:
@@ -445,7 +445,7 @@ class DriversView(APIView):
         if own and (own.drivers or own.pooled):
             return str(own)
         at_series = place.node.position >= graph_of(place.study).n_aggregates
-        shared = [text for text in place.result.methods if text != SHARE and parse(text).pooled]
+        shared = [text for text in place.result.methods if text not in NO_METHODS and parse(text).pooled]
         if shared and at_series:  # one series alone seldom knows what a promotion does
             return str(shared[0])
         timeline = place.study.load.timeline

@@ -16,6 +16,7 @@ from tansy.engine.errors import RecipeError
 from tansy.engine.graph.counts import count_levels
 from tansy.engine.graph.formula import parse
 from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
+from tansy.engine.graph.time_levels import LEVELS, named_levels
 from tansy.engine.study.structures import formula_of, levels_held, try_structure
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
@@ -39,6 +40,9 @@ class PruningSerializer(serializers.Serializer):
 class StructureAskedSerializer(serializers.Serializer):
     formula = serializers.CharField(max_length=2000)
     pruning = PruningSerializer(required=False, allow_null=True, help_text="Without it every node is kept.")
+    time_levels = serializers.ListField(
+        child=serializers.CharField(max_length=20), required=False, help_text="Longer periods to forecast in too."
+    )
     name = serializers.CharField(required=False, max_length=120, help_text="Of the study made with it.")
 
 
@@ -75,13 +79,23 @@ class StructureLevelSerializer(serializers.Serializer):
     gap = serializers.FloatField(allow_null=True)
 
 
+class TimeLevelSerializer(serializers.Serializer):
+    """periods: of the history that make one."""
+
+    name = serializers.CharField()
+    periods = serializers.IntegerField()
+    used = serializers.BooleanField(help_text="Whether this study forecasts in them too.")
+
+
 class StructureSerializer(serializers.Serializer):
     formula = serializers.CharField(allow_blank=True, help_text="Empty where a file of edges says it.")
     pruning = PruningSerializer(allow_null=True)
     pruned_until = serializers.CharField(allow_blank=True)
     names = serializers.ListField(child=serializers.CharField(), help_text="Attributes and keys a formula may name.")
     levels = StructureLevelSerializer(many=True)
+    time_levels = TimeLevelSerializer(many=True, help_text="That fit into the leads.")
     n_shared = serializers.IntegerField(help_text="Series that get a share instead of a forecast of their own.")
+    n_longer = serializers.IntegerField(help_text="Nodes that are forecast in longer periods only.")
     moved = MovedNodeSerializer(many=True)
 
 
@@ -99,14 +113,15 @@ class TriedLevelSerializer(serializers.Serializer):
 
 
 class TriedSerializer(serializers.Serializer):
-    """n_nodes: that occur; n_fitted: that are forecast themselves. lumps: nodes that gather others. n_shared: series
-    that get a share. own_volume: percent of the volume in series that are forecast themselves. saved: percent of the
-    fitting."""
+    """n_nodes: that occur; n_fitted: that are forecast themselves, n_longer of them in longer periods only. lumps:
+    nodes that gather others. n_shared: series that get a share. own_volume: percent of the volume in series that are
+    forecast themselves. saved: percent of the fitting at the periods of the history."""
 
     levels = TriedLevelSerializer(many=True)
     possible = serializers.IntegerField()
     n_nodes = serializers.IntegerField()
     n_fitted = serializers.IntegerField()
+    n_longer = serializers.IntegerField()
     lumps = serializers.IntegerField()
     n_shared = serializers.IntegerField()
     own_volume = serializers.FloatField()
@@ -141,7 +156,13 @@ class StructureView(APIView):
                 "pruned_until": prepared.recipe.pruned_until,
                 "names": [*panel.key_names, *dict.fromkeys(attributes)],
                 "levels": levels,
+                "time_levels": [
+                    {"name": one.name, "periods": one.periods, "used": one in prepared.time_levels}
+                    for one in LEVELS.get(panel.timeline.frequency, ())
+                    if one.periods <= prepared.recipe.leads
+                ],
                 "n_shared": int((~prepared.pruned.own).sum()) if prepared.pruned else 0,
+                "n_longer": int((prepared.pruned.own & (prepared.pruned.finest > 0)).sum()) if prepared.pruned else 0,
                 "moved": result.accuracy.get("moved", []),
             }
         )
@@ -151,7 +172,9 @@ class StructureView(APIView):
         """What another structure would have, level by level, and what pruning would leave of it; nothing is changed."""
         study = get_object_or_404(Study, pk=pk)
         asked = _asked(request)
-        found = try_structure(services.prepared_of(study).planned.panel, parse(asked.formula), asked.rule)
+        panel = services.prepared_of(study).planned.panel
+        levels = named_levels(panel.timeline.frequency, asked.time_levels, study.recipe.leads)
+        found = try_structure(panel, parse(asked.formula), asked.rule, levels)
         return Response(
             {
                 "levels": [
@@ -169,6 +192,7 @@ class StructureView(APIView):
                 "possible": found.possible,
                 "n_nodes": found.n_nodes,
                 "n_fitted": found.n_fitted,
+                "n_longer": found.n_longer,
                 "lumps": found.n_lumps,
                 "n_shared": found.n_shared,
                 "own_volume": found.own_volume,
@@ -187,9 +211,12 @@ class StructureStudyView(APIView):
         asked = _asked(request)
         until = study.portfolio.load.timeline.labels[-1] if asked.rule else ""
         recipe = replace(
-            study.recipe, structure={}, edges="", formula=asked.formula, pruning=asked.rule, pruned_until=until
-        )
-        count_levels(services.prepared_of(study).planned.panel, parse(asked.formula))  # what is wrong is said now
+            study.recipe, structure={}, edges="", formula=asked.formula, pruning=asked.rule, pruned_until=until,
+            time_levels=asked.time_levels,
+        )  # fmt: skip
+        panel = services.prepared_of(study).planned.panel
+        count_levels(panel, parse(asked.formula))  # what is wrong is said now
+        named_levels(panel.timeline.frequency, asked.time_levels, recipe.leads)
         name = asked.name or f"{study.name}, other structure"
         made = services.make(study.portfolio, request.user, recipe, name)
         return Response(StudySerializer(made).data, status=status.HTTP_201_CREATED)
@@ -197,6 +224,7 @@ class StructureStudyView(APIView):
 
 class _Asked(NamedTuple):
     formula: str
+    time_levels: tuple[str, ...]
     rule: PruningRule | None
     name: str
 
@@ -206,13 +234,13 @@ def _asked(request: Request) -> _Asked:
     fields.is_valid(raise_exception=True)
     given = fields.validated_data
     rule = given.get("pruning")
-    name = given.get("name", "")
+    name, times = given.get("name", ""), tuple(given.get("time_levels", ()))
     if rule is None:
-        return _Asked(given["formula"], None, name)
+        return _Asked(given["formula"], times, None, name)
     limits = {one["feature"]: one["limit"] for one in rule["limits"]}
     if not limits:
         raise RecipeError("Name at least one limit by which nodes are worth a forecast.")
-    return _Asked(given["formula"], PruningRule(limits, rule["share"] / 100.0, rule["by"], rule["lump"]), name)
+    return _Asked(given["formula"], times, PruningRule(limits, rule["share"] / 100.0, rule["by"], rule["lump"]), name)
 
 
 def _pruning_json(rule: PruningRule | None) -> dict[str, Any] | None:

@@ -316,6 +316,8 @@ function serveStructure(body: Schema['Summary']) {
     names: ['group'],
     levels,
     n_shared: 0,
+    n_longer: 0,
+    time_levels: [],
     moved: [],
   };
   return serve(({ method, path }) => {

@@ -21,6 +21,7 @@ const FEATURES: { name: Feature; say: string; usual: string }[] = [
 
 export interface Draft {
   formula: string;
+  times: string[];
   prune: boolean;
   limits: Record<string, string>;
   share: string;
@@ -28,11 +29,12 @@ export interface Draft {
   lump: boolean;
 }
 
-export function draftOf({ formula, pruning }: Schema['Structure']): Draft {
+export function draftOf({ formula, pruning, time_levels }: Schema['Structure']): Draft {
   const limits = Object.fromEntries((pruning?.limits ?? []).map((one) => [one.feature, String(one.limit)]));
   const usual = Object.fromEntries(FEATURES.map((one) => [one.name, one.usual]));
   return {
     formula,
+    times: time_levels.filter((one) => one.used).map((one) => one.name),
     prune: pruning !== null,
     limits: pruning ? limits : usual,
     share: String(pruning?.share ?? 50),
@@ -42,16 +44,16 @@ export function draftOf({ formula, pruning }: Schema['Structure']): Draft {
 }
 
 /** What the draft asks for; undefined while a number is none. */
-export function asked({ formula, prune, limits, share, by, lump }: Draft): Asked | undefined {
+export function asked({ formula, times, prune, limits, share, by, lump }: Draft): Asked | undefined {
   if (formula.trim() === '') return undefined;
-  if (!prune) return { formula, pruning: null };
+  if (!prune) return { formula, time_levels: times, pruning: null };
   const set = FEATURES.filter((one) => (limits[one.name] ?? '').trim() !== '').map((one) => ({
     feature: one.name,
     limit: Number((limits[one.name] ?? '').replace(',', '.')),
   }));
   const own = Number(share.replace(',', '.'));
   if (set.length === 0 || set.some((one) => Number.isNaN(one.limit)) || Number.isNaN(own)) return undefined;
-  return { formula, pruning: { limits: set, share: own, by, lump } };
+  return { formula, time_levels: times, pruning: { limits: set, share: own, by, lump } };
 }
 
 /** A value once it has stood still for a moment. */
@@ -120,6 +122,28 @@ export function Other({
             />
           </label>
           <p className="text-second">Of {structure.names.join(', ')}</p>
+          {structure.time_levels.length > 0 && (
+            <fieldset className="flex flex-wrap items-center gap-x-4 gap-y-1">
+              <legend className="float-left mr-4">Forecast over longer periods too</legend>
+              {structure.time_levels.map((one) => (
+                <label key={one.name} className="flex items-center gap-2">
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-sm"
+                    checked={draft.times.includes(one.name)}
+                    onChange={(event) =>
+                      set({
+                        times: event.target.checked
+                          ? [...draft.times, one.name]
+                          : draft.times.filter((name) => name !== one.name),
+                      })
+                    }
+                  />
+                  {one.name}
+                </label>
+              ))}
+            </fieldset>
+          )}
           <label className="flex items-center gap-2">
             <input
               type="checkbox"
@@ -201,8 +225,9 @@ function Counts({ found, pruned }: { found: Schema['Tried']; pruned: boolean }) 
         {pruned && (
           <>
             {' '}
-            <b>{count(found.n_fitted)}</b> are worth a forecast, {count(found.lumps)} of them lumps; of the
-            series, those forecast themselves hold <b>{fixed(found.own_volume, 1)} %</b> of the volume, and{' '}
+            <b>{count(found.n_fitted)}</b> are worth a forecast, {count(found.lumps)} of them lumps
+            {found.n_longer > 0 && <> and {count(found.n_longer)} in longer periods only</>}; of the series,
+            those forecast themselves hold <b>{fixed(found.own_volume, 1)} %</b> of the volume, and{' '}
             {count(found.n_shared)} get a share. {count(found.splits_taken)} of {count(found.splits)} splits
             are taken, <b>{fixed(found.saved, 0)} %</b> of the fitting is saved.
           </>

@@ -12,6 +12,8 @@ const structure: Schema['Structure'] = {
   pruned_until: '',
   names: ['product', 'store', 'group'],
   n_shared: 0,
+  n_longer: 0,
+  time_levels: [{ name: '4 weeks', periods: 4, used: false }],
   moved: [],
   levels: [
     { name: 'all × all', labels: ['all', 'all'], n_nodes: 1, volume: 100, above: [], gap: 0.02 },
@@ -35,6 +37,7 @@ const counted: Schema['Tried'] = {
   n_fitted: 9,
   lumps: 1,
   n_shared: 6,
+  n_longer: 3,
   own_volume: 91.25,
   saved: 40,
   splits: 5,
@@ -66,14 +69,16 @@ describe('the structure', () => {
 
   it('is asked for as it is typed, once its numbers are some', () => {
     const draft = draftOf(structure);
-    expect(asked(draft)).toEqual({ formula: structure.formula, pruning: null });
+    expect(asked(draft)).toEqual({ formula: structure.formula, time_levels: [], pruning: null });
     const pruned = { ...draft, prune: true, limits: { mean: '2,5', empty: ' ' }, share: '30' };
     expect(asked(pruned)).toEqual({
       formula: structure.formula,
+      time_levels: [],
       pruning: { limits: [{ feature: 'mean', limit: 2.5 }], share: 30, by: 'parts', lump: true },
     });
     expect(asked({ ...pruned, limits: {} })).toBeUndefined();
     expect(asked({ ...pruned, share: 'half' })).toBeUndefined();
+    expect(asked({ ...draft, times: ['4 weeks'] })?.time_levels).toEqual(['4 weeks']);
     expect(asked({ ...draft, formula: ' ' })).toBeUndefined();
     expect(draftOf({ ...structure, pruning: asked(pruned)?.pruning ?? null }).limits).toEqual({
       mean: '2.5',

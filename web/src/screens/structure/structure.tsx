@@ -55,6 +55,7 @@ function View({
             {earlier(data)}
             {structure.n_shared > 0 &&
               ` ${count(structure.n_shared)} series have no forecast of their own: each gets its share of the smallest node that has one, as was pruned by the history until ${structure.pruned_until || 'its end'}.`}
+            {overTime(structure)}
           </p>
           <LevelGraph levels={structure.levels} errors={errorsOf(data)} />
         </section>
@@ -82,6 +83,15 @@ function View({
       </div>
     </Page>
   );
+}
+
+/** Longer periods that nodes are forecast over too. */
+function overTime({ time_levels, n_longer }: Schema['Structure']): string {
+  const used = time_levels.filter((one) => one.used).map((one) => one.name);
+  if (used.length === 0) return '';
+  const only =
+    n_longer > 0 ? `; ${count(n_longer)} nodes sell too little for more, and are forecast so alone` : '';
+  return ` Nodes are forecast by the ${used.join(' and ')} too, and what they say of single periods is made to fit it${only}.`;
 }
 
 /** How far the forecasts of nodes were from the sums of their series before, at the level where it was most. */
