@@ -119,7 +119,7 @@ def test_a_study_fits_longer_periods_and_adds_up(tmp_path: Path) -> None:
     ("names", "leads", "said"),
     [
         (("4 weeks", "fortnight"), 8, "no time level 'fortnight' above a week; there are: '4 weeks', 'quarter'"),
-        (("quarter",), 8, "A quarter is 13 weeks, and the forecast has 8 leads"),
+        (("quarter",), 8, "'quarter' takes 13 weeks, and the forecast has 8 leads"),
     ],
 )
 def test_a_level_that_cannot_be_had_is_named(names: tuple[str, ...], leads: int, said: str) -> None:

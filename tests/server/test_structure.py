@@ -95,12 +95,67 @@ def test_longer_periods_are_offered_counted_and_run(client: APIClient, done: Stu
         assert answer.status_code < 500, (page, answer.content)
 
 
+def test_a_node_is_followed_up_and_down(client: APIClient, done: Study) -> None:
+    """From the total to a series and back; what children hold is what the node holds, on each way of splitting it."""
+    levels = client.get(f"/api/studies/{done.pk}/structure/").json()["levels"]
+    ref = Node.objects.get(study=done, position=0).ref
+    seen = []
+    while True:
+        kin = client.get(f"/api/studies/{done.pk}/nodes/{ref}/kin/").json()
+        seen.append(kin["itself"]["level"])
+        if not kin["children"]:
+            break
+        for child in kin["children"]:
+            assert len(child["nodes"]) == child["n_nodes"]
+            total = sum(one["forecast"] for one in child["nodes"])
+            assert total == pytest.approx(kin["itself"]["forecast"], rel=1e-9, abs=1e-6)
+        below = kin["children"][0]["nodes"][0]["node"]
+        up = client.get(f"/api/studies/{done.pk}/nodes/{below}/kin/").json()
+        assert ref in [one["node"] for one in up["parents"]]
+        ref = below
+    assert seen[0] == levels[0]["name"] and seen[-1] == levels[-1]["name"] and len(seen) > 2
+
+
+ROWS = [
+    {"total": "Chain", "below": "Herbs and more", "level": "chain"},
+    {"total": "Chain", "below": "group: Ferns"},
+    {"total": "Herbs and more", "below": "group: Herbs"},
+    {"total": "Shop", "below": "store: S0"},
+]
+
+
+def test_a_structure_is_drawn_by_hand_pruned_and_run(client: APIClient, done: Study) -> None:
+    address = f"/api/studies/{done.pk}/structure/"
+    assert "group: Ferns" in client.get(address).json()["values"]
+    counted = client.post(address, {"rows": ROWS}, format="json").json()
+    assert counted["levels"][0]["name"] == "chain" and counted["findings"] == []
+    assert sum(one["equal"] for one in counted["levels"]) == 2  # herbs and more are the herbs, the shop is S0
+    less = client.post(address, {"rows": ROWS[-1:]}, format="json").json()
+    assert "are in no row, and stand below “in no row”" in less["findings"][0]
+    asked = {"rows": ROWS, "pruning": {**PRUNING, "share": 0.0}, "name": "Drawn"}
+    pruned = client.post(address, asked, format="json").json()
+    assert 0 < pruned["n_fitted"] < counted["n_nodes"] and pruned["n_shared"] > 0
+    study = Study.objects.get(pk=client.post(f"{address}study/", asked, format="json").json()["id"])
+    running.carry_out(study.run)
+    assert study.run.state == "done", study.run.message
+    found = client.get(f"/api/studies/{study.pk}/structure/").json()
+    assert found["rows"] == ROWS and found["formula"] == "" and found["n_shared"] == pruned["n_shared"]
+    assert client.get(f"/api/studies/{study.pk}/summary/").json()["largest_gap"] == 0.0
+    for place in ("field", "choice", f"beside/{done.pk}"):
+        assert client.get(f"/api/studies/{study.pk}/{place}/").status_code == 200, place
+    for node in Node.objects.filter(study=study).order_by("position")[:6]:
+        kin = client.get(f"/api/studies/{study.pk}/nodes/{node.ref}/kin/").json()
+        assert bool(kin["children"]) == (kin["itself"]["level"] != found["levels"][-1]["name"])
+
+
 @pytest.mark.parametrize(
     ("change", "says"),
     [
-        ({"time_levels": ["quarter"]}, "A quarter is 13 weeks, and the forecast has 6 leads"),
+        ({"time_levels": ["quarter"]}, "'quarter' takes 13 weeks, and the forecast has 6 leads"),
         ({"formula": "colour"}, "no attribute 'colour'"),
         ({"formula": "product >"}, "lacks a name at position 10"),
+        ({"formula": "", "rows": [{"total": "A", "below": "group: Moss"}]}, "Row 1: no series has the group 'Moss'"),
+        ({"formula": ""}, "name levels, or draw rows"),
         ({"pruning": {**PRUNING, "limits": []}}, "at least one limit"),
         ({"pruning": {**PRUNING, "share": 100.0}}, "99.9"),
     ],

@@ -20,13 +20,16 @@ Integers = NDArray[np.int64]
 class LevelCount:
     """labels: of the level, along each chain. possible: combinations of its values; occurring: those with a series,
     the rest are empty; single: those that have one series alone, and say no more than it. same_as: an earlier level
-    whose nodes are the same, None for none."""
+    whose nodes are the same, None for none. equal: nodes that hold just the series of one on an earlier level; example:
+    what one of them is called, empty for none."""
 
     labels: tuple[str, ...]
     possible: int
     occurring: int
     single: int
     same_as: tuple[str, ...] | None
+    equal: int = 0
+    example: str = ""
 
     @property
     def empty(self) -> int:
@@ -38,6 +41,8 @@ def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
     dimensions, levels = laid_out(panel, formula)
     found: list[LevelCount] = []
     seen: dict[bytes, tuple[str, ...]] = {}
+    marks = np.random.default_rng(panel.n_series).integers(0, 2**64, panel.n_series, dtype=np.uint64)
+    known: NDArray[np.uint64] = np.empty(0, dtype=np.uint64)
     for depths in levels:
         labels = labels_of(dimensions, depths)
         possible = prod(len(d.names[depth]) for d, depth in zip(dimensions, depths, strict=True))
@@ -47,9 +52,22 @@ def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
         first = np.full(len(held), -1, dtype=np.int64)
         first[node[::-1]] = np.arange(len(node))[::-1]
         alike = first[node].tobytes()
-        found.append(LevelCount(labels, possible, len(held), int((held == 1).sum()), seen.get(alike)))
+        mark = np.zeros(len(held), dtype=np.uint64)
+        np.add.at(mark, node, marks)
+        equal = np.nonzero(np.isin(mark, known))[0]
+        known = np.concatenate([known, mark])
+        example = _name(dimensions, depths, int(first[equal[0]])) if len(equal) else ""
+        single = int((held == 1).sum())
+        found.append(LevelCount(labels, possible, len(held), single, seen.get(alike), len(equal), example))
         seen.setdefault(alike, labels)
     return found
+
+
+def _name(dimensions: tuple[Dimension, ...], depths: Depths, series: int) -> str:
+    """What the node of a level is called that a series lies in."""
+    return " × ".join(
+        d.names[depth][d.member[depth][series]] for d, depth in zip(dimensions, depths, strict=True) if depth
+    )
 
 
 def node_of_series(dimensions: tuple[Dimension, ...], depths: Depths) -> Integers:

@@ -35,7 +35,7 @@ def along_edges(panel: Panel, edges: Edges) -> Graph:
     twice, or where its splits do not hold the same series.
     """
     series: list[Node] = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
-    kept = _leading_to(edges, set(series))
+    kept = leading_to(edges, set(series))
     parents, children = [edges.parents[e] for e in kept], [edges.child(e) for e in kept]
     first_parent: dict[Node, str] = {}
     for parent, child in zip(parents, children, strict=True):
@@ -77,7 +77,7 @@ def along_edges(panel: Panel, edges: Edges) -> Graph:
     )
 
 
-def _leading_to(edges: Edges, series: set[Node]) -> list[int]:
+def leading_to(edges: Edges, series: set[Node]) -> list[int]:
     """Positions of the edges that lead to a series of the panel, in their order."""
     into: dict[Node, list[int]] = {}
     for e in range(len(edges.parents)):

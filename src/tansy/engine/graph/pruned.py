@@ -85,10 +85,10 @@ def pruned(panel: Panel, formula: Formula, histories: Sequence[tuple[Floats, Jud
     matrix.sort_indices()
     own = np.ones(len(totals) + panel.n_series, dtype=bool)
     own[len(totals) :] = False
-    own[len(totals) + kept.held[kept.start[:-1][itself]]] = True
+    own[len(totals) + kept.held.first[itself]] = True
     number_of = np.empty(kept.n_nodes, dtype=np.int64)
     number_of[totals] = np.arange(len(totals))
-    number_of[itself] = len(totals) + kept.held[kept.start[:-1][itself]]
+    number_of[itself] = len(totals) + kept.held.first[itself]
     groups = effect_groups(dimensions, len(totals) + np.arange(panel.n_series), len(own))
     codes = {
         axis.name: [axis.codes[i] for i in place[:, d].tolist()]
@@ -99,7 +99,7 @@ def pruned(panel: Panel, formula: Formula, histories: Sequence[tuple[Floats, Jud
         tuple(built), Summation(matrix), axes, place, tree_of(dimensions), _sources(matrix), groups, codes
     )  # fmt: skip
     finest = np.zeros(len(own), dtype=np.int64)
-    finest[number_of] = finest_of(kept, histories, rule)
+    finest[number_of] = finest_of(kept.held, histories, rule)
     return Pruned(graph, own, number_of[kept.leaf], range(int((rank < last).sum()), len(totals)), finest)
 
 
@@ -121,7 +121,7 @@ def _places(
     """The axes, with a place for what is lumped below each node that was split; where the totals and the series stand,
     [nodes, axes]."""
     depths = np.array(levels)
-    first = kept.held[kept.start[:-1]]
+    first = kept.held.first
     # a lump stands where the node that was split does, but on the first axis that the split goes down
     stands = np.where(kept.lumped, kept.level[np.maximum(kept.parent, 0)], kept.level)
     finer = depths[kept.level] > depths[stands]

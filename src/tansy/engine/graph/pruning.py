@@ -80,18 +80,42 @@ class Splits:
 
 
 @dataclass(frozen=True, eq=False)
+class Held:
+    """Which series some nodes hold: those of node i are members[start[i] : start[i + 1]]."""
+
+    start: Integers
+    members: Integers
+
+    @property
+    def n_nodes(self) -> int:
+        return len(self.start) - 1
+
+    def series(self, node: int) -> Integers:
+        return self.members[self.start[node] : self.start[node + 1]]
+
+    @property
+    def first(self) -> Integers:
+        """One of the series of each node, [nodes]."""
+        return np.asarray(self.members[self.start[:-1]])
+
+    def of(self, rows: Integers) -> Held:
+        """Of some of the nodes."""
+        size = np.diff(self.start)[rows]
+        members = self.members[_ranges(self.start[rows], self.start[rows + 1])]
+        return Held(np.concatenate([[0], np.cumsum(size)]), members)
+
+
+@dataclass(frozen=True, eq=False)
 class Kept:
     """What pruning left.
 
-    level: [nodes], position of the level of each kept node in the levels. start, held: its series are
-    held[start[i] : start[i + 1]]. lumped: [nodes], nodes that gather what did not qualify in a split; parent: [nodes],
-    the node that was split, of the total -1. leaf: [series], the smallest kept node that each lies in. n_judged: parts
-    looked at.
+    level: [nodes], position of the level of each kept node in the levels. held: their series. lumped: [nodes], nodes
+    that gather what did not qualify in a split; parent: [nodes], the node that was split, of the total -1. leaf:
+    [series], the smallest kept node that each lies in. n_judged: parts looked at.
     """
 
     level: Integers
-    start: Integers
-    held: Integers
+    held: Held
     lumped: Booleans
     parent: Integers
     leaf: Integers
@@ -105,14 +129,15 @@ class Kept:
     @property
     def matrix(self) -> sparse.csr_array:
         """[nodes, series] of ones."""
-        return sparse.csr_array((np.ones(len(self.held)), self.held, self.start), shape=(self.n_nodes, len(self.leaf)))
+        members = self.held.members
+        return sparse.csr_array((np.ones(len(members)), members, self.held.start), shape=(self.n_nodes, len(self.leaf)))
 
     def themselves(self, finest: int) -> Booleans:
         """Which nodes are series, [nodes]; finest: the position of their level."""
         return (self.level == finest) & ~self.lumped
 
     def series(self, node: int) -> Integers:
-        return self.held[self.start[node] : self.start[node + 1]]
+        return self.held.series(node)
 
 
 def prune(
@@ -129,22 +154,23 @@ def prune(
     return _Walk(dimensions, levels, values, rule, judge).down()
 
 
-def finest_of(kept: Kept, histories: Sequence[tuple[Floats, Judge]], rule: PruningRule) -> Integers:
-    """How far down in time each kept node is worth a forecast, [nodes]: position in `histories`, which go from the
-    finest periods to the longest, [series, periods] each with what judges them. A node is forecast in the longest, and
-    in the next shorter ones for as long as it qualifies there."""
-    found = np.full(kept.n_nodes, len(histories) - 1, dtype=np.int64)
-    goes_down = np.ones(kept.n_nodes, dtype=bool)
-    asked = tuple(rule.limits)
+def features_of(held: Held, values: Floats, judge: Judge, names: tuple[str, ...]) -> Mapping[str, Floats]:
+    """Features of nodes by name, [nodes], from the histories of the series, [series, periods]."""
+    return judge(
+        _added_up(np.nan_to_num(values), _begins(values), held.members, held.start[:-1], np.diff(held.start)), names
+    )
+
+
+def finest_of(held: Held, histories: Sequence[tuple[Floats, Judge]], rule: PruningRule) -> Integers:
+    """How far down in time each node is worth a forecast, [nodes]: position in `histories`, which go from the finest
+    periods to the longest, [series, periods] each with what judges them. A node is forecast in the longest, and in the
+    next shorter ones for as long as it qualifies there."""
+    found = np.full(held.n_nodes, len(histories) - 1, dtype=np.int64)
+    rows = np.arange(held.n_nodes)
     for k in range(len(histories) - 2, -1, -1):
-        values, judge = histories[k]
-        rows = np.nonzero(goes_down)[0]
-        size = np.diff(kept.start)[rows]
-        members = kept.held[_ranges(kept.start[rows], kept.start[rows + 1])]
-        history = _added_up(np.nan_to_num(values), _begins(values), members, np.cumsum(size) - size, size)
-        good = rule.qualify(judge(history, asked)) if asked else np.ones(len(rows), dtype=bool)
-        goes_down[rows] = good
-        found[rows[good]] = k
+        if rule.limits:
+            rows = rows[rule.qualify(features_of(held.of(rows), *histories[k], tuple(rule.limits)))]
+        found[rows] = k
     return found
 
 
@@ -203,7 +229,7 @@ class _Walk:
         parent: Integers = np.concatenate([one.parent for one in self._nodes])
         start = np.concatenate([[0], np.cumsum(size)])
         splits = Splits(*(np.concatenate([getattr(one, f.name) for one in self._splits]) for f in fields(Splits)))
-        return Kept(number, start, held, lumped, parent, leaf, splits, self._n_judged)
+        return Kept(number, Held(start, held), lumped, parent, leaf, splits, self._n_judged)
 
     def _into(self, number: int, level: Depths) -> None:
         """Judge all splits into a level, and keep what they leave."""

@@ -61,8 +61,8 @@ def named_levels(frequency: str, names: Sequence[str], leads: int) -> tuple[Time
             raise StructureError(f"There is no time level {name!r} above a {NOUN[frequency]}; there are: {known}.")
         if there[name].periods > leads:
             raise StructureError(
-                f"A {name} is {there[name].periods} {NOUN[frequency]}s, and the forecast has {leads} leads; forecast "
-                "further ahead, or leave this time level out."
+                f"{name!r} takes {there[name].periods} {NOUN[frequency]}s, and the forecast has {leads} leads; "
+                "forecast further ahead, or leave this time level out."
             )
     return tuple(one for one in there.values() if one.name in names)
 

@@ -1,4 +1,4 @@
-"""Joint sample paths of all nodes, reconciled one by one, and what they would be if errors were normal.
+"""Joint sample paths of all nodes, reconciled one by one, and how far they spread.
 
 A path takes the errors of one past period for all nodes, so that what moves together stays together (Gamakumara,
 Panagiotelis, Athanasopoulos, Hyndman 2023: a sample of the joint distribution, projected, is one of the coherent
@@ -15,18 +15,27 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.compute.threads import run_chunks
+from tansy.engine.graph.constraints import Summation
 from tansy.engine.kernels import draws as kernel
-from tansy.engine.reconcile.covariance import Covariance
-from tansy.engine.reconcile.projection import DenseProjection, Projection
 from tansy.engine.reconcile.system import Real, System
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
+
+
+class Linear(Protocol):
+    """What makes coherent forecasts of base forecasts and is linear in them: finest nodes [finest, columns] of nodes
+    [nodes, columns]."""
+
+    summation: Summation
+
+    def finest(self, base: NDArray[Real]) -> NDArray[Real]: ...
 
 
 class JointPaths:
@@ -41,7 +50,7 @@ class JointPaths:
     """
 
     def __init__(
-        self, own: Projection | DenseProjection, base: Floats, spread: Floats, errors: Floats,
+        self, own: Linear, base: Floats, spread: Floats, errors: Floats,
         mean: Floats | None = None,
     ) -> None:  # fmt: skip
         self._own, self._base, self._spread, self._mean = own, base, spread, mean
@@ -73,24 +82,26 @@ class JointPaths:
             yield self.at(lead)[:, (starts + lead) % self.n_periods]
 
     def quantiles(self, p: Floats) -> Singles:
-        """[nodes, Q, leads] at probabilities [Q]: between order statistics at ranks (k + 1/2) / T, and flat beyond."""
-        place = np.clip(p * self.n_periods - 0.5, 0.0, self.n_periods - 1.0)
+        """[nodes, Q, leads] at probabilities [Q]: between order statistics at ranks k / (T + 1), which is how often
+        what is drawn like them falls below (Gumbel 1958), and flat beyond."""
+        place = np.clip(p * (self.n_periods + 1.0) - 1.0, 0.0, self.n_periods - 1.0)
         at = np.minimum(place.astype(np.int64), max(self.n_periods - 2, 0))
         found = np.empty((len(self._base), len(p), self._base.shape[1]), dtype=np.float32)
         for lead, one in run_chunks(partial(self._quantiles_at, at, place - at), list(range(self._base.shape[1]))):
             found[:, :, lead] = one
         return found
 
+    def spreads(self) -> Floats:
+        """How far paths err about their forecast, root mean square, [nodes, leads]: the closed form for normal errors
+        whose covariance is that of the past ones, M W1 M' with W1 their mean square and M what makes them add up."""
+        centre = System.of(self._own.summation).sum_up(self._own.finest(self._base))
+        found = np.empty_like(self._base)
+        for lead in range(self._base.shape[1]):
+            off = self._drawn(lead, np.float64) - centre[:, lead : lead + 1]
+            found[:, lead] = np.sqrt(np.einsum("nt,nt->n", off, off) / self.n_periods)
+        return found
+
     def _quantiles_at(self, at: NDArray[np.int64], share: Floats, lead: int) -> tuple[int, Singles]:
         out = np.empty((len(self._base), len(at)), dtype=np.float32)
         kernel.quantiles(self._drawn(lead, np.float32), at, share.astype(np.float32), out)
         return lead, out
-
-
-def normal_spread(own: Projection | DenseProjection, w: Covariance, spread: Floats) -> Floats:
-    """How far reconciled forecasts err if errors are normal with covariance W at the first lead, [nodes, leads]: the
-    closed form there, and beyond it as the spread of the node's base forecast grows, [nodes, leads]. Exact where the
-    spread of all nodes grows alike."""
-    first = np.sqrt(own.variances())
-    grown = np.divide(spread, spread[:, :1], out=np.ones_like(spread), where=spread[:, :1] > 0.0)
-    return np.asarray(first[:, None] * grown)

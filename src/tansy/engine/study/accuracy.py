@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
@@ -34,7 +34,9 @@ class Tables:
     choice per series and for what is published, lead 0 for all leads; each on all cells that it has a forecast for, its
     gain on those that it shares with the seasonal naive. cells and shared: [levels + 1, methods + 2], how many these
     are over all leads. by_reconciliation: [levels + 1, reconciliations, 5].
-    coverage: [levels + 1, H + 1, bands], share of actuals inside, widest band first.
+    coverage: [levels + 1, H + 1, bands], share of actuals inside, widest band first. made_names: ways to make bands
+    that can be told apart, see `joint_bands`; coverage_by_making: [levels + 1, ways, bands], over all leads of the
+    origins at which each of them has errors to go by.
     """
 
     method_names: tuple[str, ...]
@@ -46,6 +48,8 @@ class Tables:
     coverage: Floats
     cells: Integers
     shared: Integers
+    made_names: tuple[str, ...] = ()
+    coverage_by_making: Floats = field(default_factory=lambda: np.empty((0, 0, 0)))
 
 
 @dataclass(frozen=True)

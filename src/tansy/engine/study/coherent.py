@@ -65,12 +65,13 @@ def reconciled(
             leads = of_run[which.ravel()[of_run] == k]
             held = np.ascontiguousarray(masks[:, k])
             done[:, leads] = reconcile(
-                graph.summation, np.nan_to_num(base[:, leads]), _as_it_can(name, own), own, nonnegative, held
+                graph.summation, np.nan_to_num(base[:, leads]), as_it_can(name, own), own, nonnegative, held
             )
     return done
 
 
-def _as_it_can(name: str, given: Evidence) -> str:
+def as_it_can(name: str, given: Evidence) -> str:
+    """The reconciliation that stands for one that lacks errors."""
     if name not in CORRELATED:
         return name
     n_nodes, n_errors = (len(given.error_variance), 0) if given.errors is None else given.errors.shape

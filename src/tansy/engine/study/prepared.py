@@ -13,12 +13,14 @@ from tansy.engine.backtest.known import Keep, Known
 from tansy.engine.backtest.origins import origins
 from tansy.engine.cleaning.corrections import Corrections, by_rules
 from tansy.engine.errors import RecipeError, StructureError
+from tansy.engine.graph.by_hand import drawn
 from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.formula import parse as parse_formula
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import crossed, group, laid_out
 from tansy.engine.graph.pruned import Pruned, pruned
+from tansy.engine.graph.pruned_edges import pruned_edges
 from tansy.engine.graph.pruning import Judge
 from tansy.engine.graph.time_levels import TimeLevel, named_levels, panel_over
 from tansy.engine.methods.blend import Blend
@@ -26,7 +28,7 @@ from tansy.engine.methods.features import reach_of
 from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.regressors import check_known_ahead
-from tansy.engine.panel import Panel
+from tansy.engine.panel import Edges, Panel
 from tansy.engine.plans.drivers import with_calendar
 from tansy.engine.plans.kinds import Arrival, Lifetime, Succession
 from tansy.engine.plans.planned import Planned, with_plans
@@ -218,9 +220,11 @@ def _pruned(panel: Panel, recipe: Recipe) -> Pruned:
             raise RecipeError(f"[pruning] until {recipe.pruned_until!r} is no period such as {timeline.labels[-1]}.")
         n = min(n, number - timeline.first + 1)
     seen = panel.until(n, 0)
-    return pruned(
-        panel, _formula(panel, recipe), histories_of(seen, _time_levels(seen.timeline, recipe)), recipe.pruning
-    )
+    histories = histories_of(seen, _time_levels(timeline, recipe))
+    edges = edges_of(panel, recipe)
+    if edges is not None:
+        return pruned_edges(panel, edges, histories, recipe.pruning)
+    return pruned(panel, _formula(panel, recipe), histories, recipe.pruning)
 
 
 def histories_of(panel: Panel, levels: Iterable[TimeLevel]) -> list[tuple[Floats, Judge]]:
@@ -240,12 +244,21 @@ def _formula(panel: Panel, recipe: Recipe) -> Formula:
     return parse_formula(recipe.formula) if recipe.formula else crossed(panel, recipe.structure)
 
 
-def _graph(panel: Panel, recipe: Recipe) -> Graph:
+def edges_of(panel: Panel, recipe: Recipe) -> Edges | None:
+    """From the file that the recipe names, or as rows drawn by hand; None where levels say how nodes add up. Raises
+    StructureError where there is no such file, or a row says nothing."""
+    if recipe.rows:
+        return drawn(panel, recipe.rows).edges
     if not recipe.edges:
-        return group(panel, _formula(panel, recipe))
+        return None
     if panel.edges is None or panel.edges.name != recipe.edges:
         raise StructureError(f"[structure] edges = {recipe.edges!r}: no such file was loaded with the sales.")
-    return along_edges(panel, panel.edges)
+    return panel.edges
+
+
+def _graph(panel: Panel, recipe: Recipe) -> Graph:
+    edges = edges_of(panel, recipe)
+    return group(panel, _formula(panel, recipe)) if edges is None else along_edges(panel, edges)
 
 
 def candidate_forms(recipe: Recipe) -> list[Form]:

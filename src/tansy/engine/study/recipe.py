@@ -20,10 +20,13 @@ from tansy.engine.methods.notation import parse
 from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reconcile.methods import check as check_reconciliation
+from tansy.engine.reconcile.methods import middle_of
 from tansy.engine.study.kept import KeptMethod, read_kept
 
 ERRORS = ("one-step", "backtest")
 """Of what reconciliation goes by: what fits miss at one step, or what the backtest has missed at each lead."""
+MADE = ("calibrated", "paths", "normal")
+"""How bands are made: calibrated node by node; read off joint paths; or of normal errors, see `joint_bands`."""
 BEST = "best"
 """The reconciliation that a backtest shows to be best, see `reconciling`."""
 
@@ -34,15 +37,17 @@ class Recipe:
 
     structure: per key column, its levels from coarse to fine. formula: instead of it, levels that nest, cross or stand
     side by side, see `graph.formula`. edges: instead of both, the file that says which node or series lies below which
-    parent. pruning: which nodes are worth a forecast of their own; pruned_until: the last period that this is judged
-    by, so that nodes do not come and go from month to month; empty for all of the history. methods: texts, in any
+    parent; rows: the same drawn by hand, see `graph.by_hand`. pruning: which nodes are worth a forecast of their own;
+    pruned_until: the last period that this is judged by, so that nodes do not come and go from month to month; empty
+    for all of the history. methods: texts, in any
     order. origins, step, leads: of the backtest; the forecast is as long as the longest lead. anchor: a period that is
     an origin, so that origins stand still while history grows; without one the newest origin has a full window.
     fallback: methods that stand until others have shown to be better, the first that can be fitted; in_season: what
     stands before them where a series is sold in season only. choice: what that takes. reconciliation: one of
     `reconcile.methods.METHODS`, or BEST, by what the backtest shows. reconciliation_errors: one of ERRORS. time_levels:
     longer periods that nodes are forecast at too, see `graph.time_levels`, and that forecasts are made to fit.
-    whole_units: round the forecast so that totals still add up. levels: of the bands, in percent. ended_after: a series
+    whole_units: round the forecast so that totals still add up. levels: of the bands, in percent; bands: one of MADE.
+    ended_after: a series
     without a sale for so many periods is forecast as zero; 0 switches this off. cleaning: rules for suspicious values;
     they change nothing unless they say above which score. plans: what is known beyond history, see `engine.plans`.
     kept: methods that a planner has settled on. adjustments: what planners change in the forecast, in their order.
@@ -64,6 +69,7 @@ class Recipe:
     nonnegative: bool = True
     whole_units: bool = False
     levels: tuple[float, ...] = (50.0, 80.0, 95.0)
+    bands: str = MADE[0]
     ended_after: int = 0
     cleaning: Rules | None = None
     plans: tuple[Plan, ...] = ()
@@ -71,6 +77,7 @@ class Recipe:
     adjustments: tuple[Adjustment, ...] = ()
     edges: str = ""
     formula: str = ""
+    rows: tuple[tuple[str, ...], ...] = ()
     pruning: PruningRule | None = None
     pruned_until: str = ""
     data: ReadOptions | None = field(default=None, compare=False)
@@ -103,16 +110,23 @@ class Recipe:
                 parse_formula(self.formula)
         except StructureError as error:
             raise RecipeError(f"[structure] formula: {error}") from None
-        if self.pruning is not None and self.edges:
-            raise RecipeError("[pruning] needs levels to split by; a file of edges has none.")
         if self.whole_units and not self.nonnegative:
             raise RecipeError("[reconciliation] whole_units needs nonnegative = true: no unit can be less than none.")
         if not self.levels or not all(0 < level < 100 for level in self.levels):
             raise RecipeError("[intervals] levels are percentages between 0 and 100, such as [50, 80, 95].")
+        if self.bands not in MADE:
+            raise RecipeError(f"[intervals] made is one of {', '.join(MADE)}, not {self.bands!r}.")
+        if self.bands != MADE[0] and (self.reconciliation == "top-down" or middle_of(self.reconciliation)):
+            raise RecipeError(
+                f"[intervals] made = {self.bands!r} needs a reconciliation that hears the errors of all nodes, and "
+                f"{self.reconciliation} hears those of some; choose another one, or calibrated bands."
+            )
 
     def _structure_entries(self) -> dict[str, Any]:
         if self.edges:
             return {"edges": self.edges}
+        if self.rows:
+            return {"rows": [list(row) for row in self.rows]}
         return {"formula": self.formula} if self.formula else {**self.structure}
 
     @property
@@ -153,7 +167,7 @@ class Recipe:
             "nonnegative": self.nonnegative,
             "whole_units": self.whole_units,
         }
-        document["intervals"] = {"levels": list(self.levels)}
+        document["intervals"] = {"levels": list(self.levels), "made": self.bands}
         if self.adjustments:
             document["adjustments"] = [one.entries() for one in self.adjustments]
         return tomli_w.dumps(document)
@@ -207,7 +221,7 @@ _SECTIONS: dict[str, _Table] = {
         "nonnegative": bool,
         "whole_units": bool,
     },
-    "intervals": {"levels": tuple[float, ...]},
+    "intervals": {"levels": tuple[float, ...], "made": str},
 }
 
 
@@ -224,7 +238,7 @@ def read_recipe(text: str) -> Recipe:
         wrong = misfit(document.get(section, {}), entries)
         if wrong:
             raise RecipeError(f"[{section}] {wrong[1]}.")
-    structure, edges, formula = _structure(document.get("structure", {}))
+    structure, edges, formula, rows = _structure(document.get("structure", {}))
     try:
         backtest = document["backtest"]
         reconciliation = document.get("reconciliation", {})
@@ -233,6 +247,7 @@ def read_recipe(text: str) -> Recipe:
             structure=structure,
             edges=edges,
             formula=formula,
+            rows=rows,
             pruning=_pruning(document["pruning"]) if "pruning" in document else None,
             pruned_until=document.get("pruning", {}).get("until", ""),
             methods=tuple(document["methods"]["candidates"]),
@@ -249,6 +264,7 @@ def read_recipe(text: str) -> Recipe:
             nonnegative=reconciliation.get("nonnegative", True),
             whole_units=reconciliation.get("whole_units", False),
             levels=tuple(float(level) for level in document.get("intervals", {}).get("levels", (50.0, 80.0, 95.0))),
+            bands=document.get("intervals", {}).get("made", MADE[0]),
             ended_after=document["methods"].get("ended_after", 0),
             cleaning=Rules.from_mapping(document["cleaning"]) if "cleaning" in document else None,
             kept=tuple(read_kept(entries) for entries in document["methods"].get("kept", ())),
@@ -260,21 +276,27 @@ def read_recipe(text: str) -> Recipe:
         raise RecipeError(f"The recipe lacks the entry {error}.") from None
 
 
-def _structure(section: _Table) -> tuple[dict[str, list[str]], str, str]:
-    """Levels by key column, or the name of the file of edges, or a formula."""
-    edges, formula = section.get("edges"), section.get("formula")
+def _structure(section: _Table) -> tuple[dict[str, list[str]], str, str, tuple[tuple[str, ...], ...]]:
+    """Levels by key column, or the name of the file of edges, or a formula, or rows by hand."""
+    edges, formula, rows = (section.get(name) for name in ("edges", "formula", "rows"))
     if isinstance(edges, str):
         if len(section) > 1 or not edges:
             raise RecipeError("[structure] edges names a file, and stands there alone.")
-        return {}, edges, ""
+        return {}, edges, "", ()
     if isinstance(formula, str):
         if len(section) > 1 or not formula:
             raise RecipeError("[structure] formula is a line of text, and stands there alone.")
-        return {}, "", formula
+        return {}, "", formula, ()
+    if isinstance(rows, list) and all(isinstance(row, list) for row in rows):
+        if len(section) > 1 or not rows or not all(2 <= len(row) <= 3 for row in rows):
+            raise RecipeError("[structure] rows are a total and what lies below it, and stand there alone.")
+        if not all(isinstance(part, str) for row in rows for part in row):
+            raise RecipeError("[structure] rows are of text.")
+        return {}, "", "", tuple(tuple(row) for row in rows)
     wrong = misfit({"structure": section}, {"structure": dict[str, tuple[str, ...]]})
     if wrong:
         raise RecipeError(f"The recipe {wrong[1]}.")
-    return {key: list(levels) for key, levels in section.items()}, "", ""
+    return {key: list(levels) for key, levels in section.items()}, "", "", ()
 
 
 def _choice(entries: _Table) -> ChoiceRule:

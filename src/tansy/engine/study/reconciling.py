@@ -26,11 +26,11 @@ Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
 SHOWN = ("none", "bottom-up", "structural", "variance", "shrinkage", "combined")
-CANDIDATES = ("combined", "variance", "bottom-up")
+CANDIDATES = ("variance", "combined", "bottom-up")
 """Among which a backtest chooses; the first stands until another has shown to be better."""
 OVER_TIME = "time levels"
 """What stands for the forecasts of nodes that are made to fit their own of longer periods, and nothing else."""
-_MOST_SHOWN = 15_000
+MOST_SHOWN = 15_000
 """Nodes up to which what goes by correlations is shown unasked: beyond, it takes longer than all others together."""
 _FEWEST_WINDOWS = 3
 _LEAST_LOSS = 1e-12  # of a level without any error, whose logarithm would outvote all others
@@ -57,7 +57,7 @@ def reconcile_all(
     any."""
     recipe, graph, n_origins = prepared.recipe, prepared.graph, len(prepared.seen_at)
     asked = CANDIDATES if recipe.reconciliation == BEST else (recipe.reconciliation,)
-    shown = SHOWN if graph.n_nodes <= _MOST_SHOWN else tuple(name for name in SHOWN if name not in CORRELATED)
+    shown = SHOWN if graph.n_nodes <= MOST_SHOWN else tuple(name for name in SHOWN if name not in CORRELATED)
     if over_time is not base:
         shown = (shown[0], OVER_TIME, *shown[1:])
     names = [name for name in dict.fromkeys((*shown, *asked)) if name not in ("combined", OVER_TIME)]

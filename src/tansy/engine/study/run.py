@@ -18,13 +18,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.adjust.layer import Step
 from tansy.engine.backtest.intervals import (
-    Calibration,
-    Past,
-    Scale,
-    groups,
     probabilities,
-    relative_volume,
-    whole_bands,
 )
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
@@ -36,8 +30,9 @@ from tansy.engine.profile.kinds import Kinds
 from tansy.engine.reconcile.whole import whole_numbers
 from tansy.engine.study import accuracy, planned_nodes
 from tansy.engine.study.adjusted import check_places, with_adjustments
+from tansy.engine.study.bands import Bands
 from tansy.engine.study.bands_held import BandsHeld
-from tansy.engine.study.chosen import Chosen, choose_all, forecasts_of
+from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import ROUNDING, Forecast, Layer
@@ -46,8 +41,8 @@ from tansy.engine.study.moved import Moved, gaps, moved_most
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
 from tansy.engine.study.reasons import reasons
-from tansy.engine.study.recipe import Recipe
-from tansy.engine.study.reconciling import Coherent, reconcile_all
+from tansy.engine.study.recipe import MADE, Recipe
+from tansy.engine.study.reconciling import MOST_SHOWN, Coherent, reconcile_all
 from tansy.engine.study.report import Report, kinds_of, report
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.shared_out import out_of_longer, shared_out
@@ -231,7 +226,8 @@ def _run(
         coherent = reconcile_all(prepared, seen, judged, chosen, base, over_time, sigma, zeros, store, steps, workers)
     with steps("bands"):
         p = probabilities(list(recipe.levels))
-        quantiles = _bands(prepared, endings, chosen, coherent, sigma, zeros, p)
+        bands = Bands(prepared, endings, chosen, coherent, over_time, sigma, zeros, p)
+        quantiles, by_making = bands.made(actuals)
         layers = [Layer("reconciliation", coherent.published[:, -1] + 0.0)]
         if recipe.whole_units:
             finest = layers[-1].mean[graph.n_aggregates :]
@@ -246,6 +242,8 @@ def _run(
         of_leads = together(graph, actuals, tested, tested_quantiles)
         held = BandsHeld.of(graph, actuals, tested_quantiles, judged.scale, p, of_kind)
         node_scores, tables, by_kind = _accuracy(prepared, methods, chosen, coherent, judged, tested, held, p, of_kind)
+        if graph.n_nodes <= MOST_SHOWN:
+            tables = replace(tables, made_names=MADE, coverage_by_making=by_making)
         said_of = report(kind_names, of_kind, by_kind, held, node_scores[graph.n_aggregates :, 3])
         if backtest is not None:
             backtest(Backtest(prepared, methods, endings, chosen, tested, tested_quantiles, p, actuals))
@@ -339,32 +337,6 @@ def _with_plans(prepared: Prepared, seen: list[Seen], chosen: Chosen, zero_now: 
     return base, sigma
 
 
-def _bands(
-    prepared: Prepared, endings: list[Ending], chosen: Chosen, coherent: Coherent, sigma: Floats,
-    zeros: list[Booleans], p: Floats,
-) -> Floats:  # fmt: skip
-    """Quantiles [nodes, origins + 1, Q, H], each origin's from what had been missed by then."""
-    recipe, graph, published = prepared.recipe, prepared.graph, coherent.published
-    calibration = Calibration(groups(graph.level_of, len(graph.levels)), p)
-    floor = 0.0 if recipe.nonnegative else -np.inf
-    found = np.empty((*published.shape[:2], len(p), recipe.leads))
-    could = chosen.method[:, :, None] >= 0
-    for o, ending in enumerate(endings):
-        one = ending.seen
-        actuals = one.windows(prepared.seen_at[:o], recipe.leads)
-        errors = np.where(could[:, :o], actuals - published[:, :o], np.nan)
-        windows = min(o, (one.n_seen - prepared.seen_at[0]) / recipe.leads)
-        now = _scale(prepared, one, sigma[:, o], chosen.spread[:, o], published[:, o])
-        past = Past([_had_now(prepared, endings[i], chosen, o, i, actuals[:, i]) for i in range(o)])
-        offsets = calibration.offsets(errors, now, windows, past)
-        quantiles = np.maximum(published[:, o, None] + offsets, floor)
-        if o == len(prepared.seen_at):
-            planned_nodes.bands(prepared.planned, graph, published[:, o], quantiles, p)
-        quantiles = np.where(nothing_below(graph, zeros[o])[:, None], 0.0, quantiles)
-        found[:, o] = whole_bands(quantiles, one.counts)
-    return found
-
-
 def _said(prepared: Prepared, reasons: list[str], end: Seen) -> list[str]:
     """Reasons of methods, of series that get a share instead, and what nodes gather that pruning made."""
     if end.shares is None:
@@ -388,28 +360,6 @@ def _said(prepared: Prepared, reasons: list[str], end: Seen) -> list[str]:
                 "and shared out as its season has it."
             )
     return found
-
-
-def _scale(
-    prepared: Prepared, seen: Seen, sigma: Floats, spread: Floats, mean: Floats, rows: Integers | slice = slice(None)
-) -> Scale:
-    relative = np.ones_like(mean)
-    if prepared.recipe.nonnegative:
-        relative = relative_volume(mean, seen.usual[rows])
-    return Scale.of(sigma, spread, relative)
-
-
-def _had_now(
-    prepared: Prepared, then: Ending, chosen: Chosen, o: int, i: int, actuals: Floats
-) -> tuple[Integers, Floats, Scale]:
-    """Nodes that had another method at origin i than at o, and what that of o would have missed there [k, H], in what
-    units; before reconciliation, as what was published then was made of other forecasts."""
-    method, seen = chosen.method[:, o], then.seen
-    nodes = np.nonzero((method >= 0) & (chosen.method[:, i] >= 0) & (method != chosen.method[:, i]))[0]
-    mean, sigma, spread = forecasts_of(then, method[nodes], nodes, prepared.recipe.leads)
-    sigma = believed(sigma, mean, seen.floor[nodes], seen.few[nodes])
-    scale = _scale(prepared, seen, sigma, spread, np.nan_to_num(mean), nodes)
-    return nodes, actuals[nodes] - mean, scale
 
 
 def _accuracy(

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.errors import StructureError
+from tansy.engine.graph.by_hand import REST, drawn
 from tansy.engine.graph.counts import LevelCount, count_levels
+from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.formula import Formula, named
+from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import laid_out, next_above
+from tansy.engine.graph.pruned_edges import prune_edges
 from tansy.engine.graph.pruning import PruningRule, finest_of, prune
 from tansy.engine.graph.time_levels import TimeLevel
-from tansy.engine.panel import Panel
+from tansy.engine.panel import Edges, Panel
 from tansy.engine.study.prepared import Prepared, histories_of
 
 Floats = NDArray[np.float64]
@@ -35,8 +40,8 @@ class LevelHeld:
 class Tried:
     """A structure that was not built. counts: per level; kept: nodes that pruning leaves of each, None without a rule.
     n_fitted: nodes that are forecast themselves, n_lumps of them gather others, n_longer in longer periods only.
-    n_shared: series that get a share.
-    own_volume: percent of all that was sold, in series that are forecast themselves."""
+    n_shared: series that get a share. own_volume: percent of all that was sold, in series that are forecast themselves.
+    findings: what to look at, in words."""
 
     counts: list[LevelCount]
     kept: list[int] | None
@@ -47,6 +52,7 @@ class Tried:
     own_volume: float
     n_splits: int
     n_taken: int
+    findings: tuple[str, ...] = ()
 
     @property
     def n_nodes(self) -> int:
@@ -92,14 +98,14 @@ def try_structure(
     left = prune(*laid_out(panel, formula), histories[-1][0], rule, histories[-1][1])
     itself = left.themselves(len(counts) - 1)
     own = np.zeros(panel.n_series, dtype=bool)
-    own[left.held[left.start[:-1][itself]]] = True
+    own[left.held.first[itself]] = True
     volume = _sold(panel.values)
     return Tried(
         counts,
         np.bincount(left.level[~left.lumped], minlength=len(counts)).tolist(),
         left.n_nodes,
         int(left.lumped.sum()),
-        int((finest_of(left, histories, rule) > 0).sum()),
+        int((finest_of(left.held, histories, rule) > 0).sum()),
         int((~own).sum()),
         100.0 * float(volume[own].sum()) / max(float(volume.sum()), np.finfo(np.float64).tiny),
         len(left.splits.taken),
@@ -107,10 +113,70 @@ def try_structure(
     )
 
 
+def try_rows(
+    panel: Panel, rows: Sequence[Sequence[str]], rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = ()
+) -> Tried:
+    """The same of rows drawn by hand. Raises StructureError where they do not add up, with the row."""
+    found = drawn(panel, rows)
+    findings = []
+    if found.n_rest:
+        some = ", ".join(found.rest) + (" and others" if found.n_rest > len(found.rest) else "")
+        findings.append(f"{found.n_rest:,} series are in no row, and stand below “{REST}”: {some}.")
+    return try_edges(panel, found.edges, rule, time_levels, findings)
+
+
+def try_edges(
+    panel: Panel, edges: Edges, rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = (),
+    findings: Sequence[str] = (),
+) -> Tried:  # fmt: skip
+    """The same of a list of edges."""
+    graph = along_edges(panel, edges)
+    counts = _levels_of_edges(graph)
+    if rule is None:
+        return Tried(counts, None, graph.n_nodes, 0, 0, 0, 100.0, 0, 0, tuple(findings))
+    histories = histories_of(panel, time_levels)
+    left = prune_edges(panel, edges, graph, histories, rule)
+    own = left.kept[graph.n_aggregates :]
+    held = left.held(graph)
+    volume = _sold(panel.values)
+    return Tried(
+        counts,
+        np.bincount(graph.level_of[left.kept], minlength=len(counts)).tolist(),
+        held.n_nodes,
+        len(left.lumps),
+        int((finest_of(held, histories, rule) > 0).sum()),
+        int((~own).sum()),
+        100.0 * float(volume[own].sum()) / max(float(volume.sum()), np.finfo(np.float64).tiny),
+        left.n_splits,
+        left.n_taken,
+        tuple(findings),
+    )
+
+
+def _levels_of_edges(graph: Graph) -> list[LevelCount]:
+    """Levels of a graph of edges, all of whose nodes occur."""
+    size = np.concatenate([np.diff(graph.summation.matrix.indptr), np.ones(graph.n_series, dtype=np.int64)])
+    marks = np.random.default_rng(graph.n_series).integers(0, 2**64, graph.n_series, dtype=np.uint64)
+    matrix = graph.summation.matrix
+    of_totals = np.add.reduceat(marks[matrix.indices], matrix.indptr[:-1]) if graph.n_aggregates else marks[:0]
+    mark = np.concatenate([of_totals, marks])
+    _, first = np.unique(mark, return_index=True)
+    equal = np.ones(graph.n_nodes, dtype=bool)
+    equal[first] = False
+    found = []
+    for level in graph.levels:
+        own = np.arange(level.first, level.first + level.n_nodes)
+        same = own[equal[own]]
+        example = graph.name(int(same[0])) if len(same) else ""
+        n = level.n_nodes
+        found.append(LevelCount(level.labels, n, n, int((size[own] == 1).sum()), None, len(same), example))
+    return found
+
+
 def formula_of(prepared: Prepared) -> str:
     """The structure of a study as a formula; empty for one of edges, and where a name cannot be written in one."""
     recipe = prepared.recipe
-    if recipe.edges or recipe.formula:
+    if recipe.edges or recipe.formula or recipe.rows:
         return recipe.formula
     try:
         chains = [named((*recipe.structure.get(key, ()), key)) for key in prepared.planned.panel.key_names]

@@ -268,6 +268,8 @@ def accuracy_json(found: Findings) -> dict[str, Any]:
         "by_method": _lists(tables.by_method),
         "by_reconciliation": _lists(tables.by_reconciliation),
         "coverage": _lists(tables.coverage),
+        "made": list(tables.made_names),
+        "coverage_by_making": _lists(tables.coverage_by_making),
         "chosen": {name: int((found.chosen == j).sum()) for j, name in enumerate(found.methods)},
         "report": report_json(found),
         "gaps": [round(float(gap), 6) for gap in found.gaps],

@@ -12,15 +12,19 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from tansy.engine.errors import RecipeError
-from tansy.engine.graph.counts import count_levels
+from tansy.engine.errors import RecipeError, StructureError
+from tansy.engine.graph.by_hand import values_of
 from tansy.engine.graph.formula import parse
 from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
 from tansy.engine.graph.time_levels import LEVELS, named_levels
-from tansy.engine.study.structures import formula_of, levels_held, try_structure
+from tansy.engine.study.kin import kin_of
+from tansy.engine.study.structures import Tried, formula_of, levels_held, try_edges, try_rows, try_structure
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
-from tansy.server.studies.models import Result, Study
+from tansy.server.studies.models import Node, Result, Study, node_at, unpack
+
+_MOST_CHILDREN = 60
+_AT_ONCE = 500  # parameters of a query
 
 
 class LimitSerializer(serializers.Serializer):
@@ -37,8 +41,20 @@ class PruningSerializer(serializers.Serializer):
     lump = serializers.BooleanField()
 
 
+class RowSerializer(serializers.Serializer):
+    """below: another total of the rows, a value such as "group: Hostas", or a series, its keys joined by " × ". level:
+    what the total's level is called."""
+
+    total = serializers.CharField(max_length=200, allow_blank=True)
+    below = serializers.CharField(max_length=400, allow_blank=True)
+    level = serializers.CharField(max_length=200, allow_blank=True, required=False)
+
+
 class StructureAskedSerializer(serializers.Serializer):
-    formula = serializers.CharField(max_length=2000)
+    formula = serializers.CharField(
+        max_length=2000, required=False, allow_blank=True, help_text="Without it and rows: the file of edges."
+    )
+    rows = RowSerializer(many=True, required=False, help_text="Instead of a formula, drawn by hand.")
     pruning = PruningSerializer(required=False, allow_null=True, help_text="Without it every node is kept.")
     time_levels = serializers.ListField(
         child=serializers.CharField(max_length=20), required=False, help_text="Longer periods to forecast in too."
@@ -88,10 +104,14 @@ class TimeLevelSerializer(serializers.Serializer):
 
 
 class StructureSerializer(serializers.Serializer):
-    formula = serializers.CharField(allow_blank=True, help_text="Empty where a file of edges says it.")
+    formula = serializers.CharField(allow_blank=True, help_text="Empty where edges or rows say it.")
+    edges = serializers.CharField(allow_blank=True, help_text="The file of edges that came with the sales.")
+    rows = RowSerializer(many=True, help_text="Where the structure was drawn by hand.")
+    values = serializers.ListField(child=serializers.CharField(), help_text="Some of what may stand below a total.")
     pruning = PruningSerializer(allow_null=True)
     pruned_until = serializers.CharField(allow_blank=True)
     names = serializers.ListField(child=serializers.CharField(), help_text="Attributes and keys a formula may name.")
+    top = serializers.CharField(help_text="The first node, where following begins.")
     levels = StructureLevelSerializer(many=True)
     time_levels = TimeLevelSerializer(many=True, help_text="That fit into the leads.")
     n_shared = serializers.IntegerField(help_text="Series that get a share instead of a forecast of their own.")
@@ -100,8 +120,9 @@ class StructureSerializer(serializers.Serializer):
 
 
 class TriedLevelSerializer(serializers.Serializer):
-    """same_as: an earlier level whose nodes are the same; else empty. kept: nodes that pruning leaves; of the series
-    those that are forecast themselves."""
+    """same_as: an earlier level whose nodes are the same; else empty. equal: nodes that hold just the series of one
+    on an earlier level, such as example. kept: nodes that pruning leaves; of the series those that are forecast
+    themselves."""
 
     name = serializers.CharField()
     possible = serializers.IntegerField()
@@ -109,6 +130,8 @@ class TriedLevelSerializer(serializers.Serializer):
     occurring = serializers.IntegerField()
     single = serializers.IntegerField()
     same_as = serializers.CharField(allow_blank=True)
+    equal = serializers.IntegerField()
+    example = serializers.CharField(allow_blank=True)
     kept = serializers.IntegerField(allow_null=True)
 
 
@@ -128,6 +151,73 @@ class TriedSerializer(serializers.Serializer):
     saved = serializers.FloatField()
     splits = serializers.IntegerField()
     splits_taken = serializers.IntegerField()
+    findings = serializers.ListField(child=serializers.CharField())
+
+
+class KinNodeSerializer(serializers.Serializer):
+    """base, forecast: over all leads, before reconciliation and as it stands, without what planners changed."""
+
+    node = serializers.CharField()
+    name = serializers.CharField()
+    base = serializers.FloatField()
+    forecast = serializers.FloatField()
+
+
+class KinChildrenSerializer(serializers.Serializer):
+    """nodes: the largest of n_nodes."""
+
+    level = serializers.CharField()
+    n_nodes = serializers.IntegerField()
+    nodes = KinNodeSerializer(many=True)
+
+
+class KinParentSerializer(KinNodeSerializer):
+    level = serializers.CharField()
+
+
+class KinSerializer(serializers.Serializer):
+    """A node with what lies next above it, and next below it, level by level."""
+
+    itself = KinParentSerializer()
+    parents = KinParentSerializer(many=True)
+    children = KinChildrenSerializer(many=True)
+
+
+class KinView(APIView):
+    @extend_schema(responses=KinSerializer)
+    def get(self, request: Request, pk: int, node: str) -> Response:
+        """What lies next above a node and next below it, to follow it through the structure."""
+        study = get_object_or_404(Study.objects.select_related("load"), pk=pk)
+        own = node_at(pk, node)
+        prepared = services.prepared_of(study)
+        found = kin_of(prepared, own.position)
+        levels = [level.name for level in prepared.graph.levels]
+        asked = [own.position, *found.parents.tolist(), *(i for nodes in found.children.values() for i in nodes)]
+        sums = _sums(study, asked)
+
+        def told(i: int) -> dict[str, Any]:
+            return {**sums[i], "level": levels[int(prepared.graph.level_of[i])]}
+
+        children = []
+        for k, nodes in found.children.items():
+            largest = sorted(nodes.tolist(), key=lambda i: (-sums[i]["forecast"], i))[:_MOST_CHILDREN]
+            children.append({"level": levels[k], "n_nodes": len(nodes), "nodes": [sums[i] for i in largest]})
+        return Response(
+            {"itself": told(own.position), "parents": [told(i) for i in found.parents.tolist()], "children": children}
+        )
+
+
+def _sums(study: Study, positions: list[int]) -> dict[int, dict[str, Any]]:
+    """What some nodes of a study are called, and their forecasts over all leads."""
+    found: dict[int, dict[str, Any]] = {}
+    columns = ("position", "ref", "name", "base", "layers")
+    for start in range(0, len(positions), _AT_ONCE):
+        rows = Node.objects.filter(study=study, position__in=positions[start : start + _AT_ONCE])
+        for position, ref, name, base, layers in rows.values_list(*columns):
+            own = unpack(base)
+            last = unpack(layers)[-len(own) :]
+            found[position] = {"node": ref, "name": name, "base": float(own.sum()), "forecast": float(last.sum())}
+    return found
 
 
 class StructureView(APIView):
@@ -152,10 +242,14 @@ class StructureView(APIView):
         return Response(
             {
                 "formula": formula_of(prepared),
+                "edges": panel.edges.name if panel.edges else "",
+                "rows": [dict(zip(("total", "below", "level"), row, strict=False)) for row in prepared.recipe.rows],
+                "values": values_of(panel),
                 "pruning": _pruning_json(prepared.recipe.pruning),
                 "pruned_until": prepared.recipe.pruned_until,
                 "names": [*panel.key_names, *dict.fromkeys(attributes)],
                 "levels": levels,
+                "top": prepared.graph.refs[0],
                 "time_levels": [
                     {"name": one.name, "periods": one.periods, "used": one in prepared.time_levels}
                     for one in LEVELS.get(panel.timeline.frequency, ())
@@ -172,9 +266,7 @@ class StructureView(APIView):
         """What another structure would have, level by level, and what pruning would leave of it; nothing is changed."""
         study = get_object_or_404(Study, pk=pk)
         asked = _asked(request)
-        panel = services.prepared_of(study).planned.panel
-        levels = named_levels(panel.timeline.frequency, asked.time_levels, study.recipe.leads)
-        found = try_structure(panel, parse(asked.formula), asked.rule, levels)
+        found = _tried(study, asked)
         return Response(
             {
                 "levels": [
@@ -185,6 +277,8 @@ class StructureView(APIView):
                         "occurring": one.occurring,
                         "single": one.single,
                         "same_as": " × ".join(one.same_as or ()),
+                        "equal": one.equal,
+                        "example": one.example,
                         "kept": found.kept[k] if found.kept else None,
                     }
                     for k, one in enumerate(found.counts)
@@ -199,6 +293,7 @@ class StructureView(APIView):
                 "saved": found.saved,
                 "splits": found.n_splits,
                 "splits_taken": found.n_taken,
+                "findings": list(found.findings),
             }
         )
 
@@ -210,20 +305,23 @@ class StructureStudyView(APIView):
         study = get_object_or_404(Study.objects.select_related("portfolio", "load"), pk=pk)
         asked = _asked(request)
         until = study.portfolio.load.timeline.labels[-1] if asked.rule else ""
-        recipe = replace(
-            study.recipe, structure={}, edges="", formula=asked.formula, pruning=asked.rule, pruned_until=until,
-            time_levels=asked.time_levels,
-        )  # fmt: skip
         panel = services.prepared_of(study).planned.panel
-        count_levels(panel, parse(asked.formula))  # what is wrong is said now
-        named_levels(panel.timeline.frequency, asked.time_levels, recipe.leads)
+        by_edges = panel.edges.name if panel.edges and not asked.formula and not asked.rows else ""
+        recipe = replace(
+            study.recipe, structure={}, edges=by_edges, formula=asked.formula, rows=asked.rows, pruning=asked.rule,
+            pruned_until=until, time_levels=asked.time_levels,
+        )  # fmt: skip
+        _tried(study, asked._replace(rule=None))  # what is wrong is said now
         name = asked.name or f"{study.name}, other structure"
         made = services.make(study.portfolio, request.user, recipe, name)
         return Response(StudySerializer(made).data, status=status.HTTP_201_CREATED)
 
 
 class _Asked(NamedTuple):
+    """rows: (total, what lies below it, level)."""
+
     formula: str
+    rows: tuple[tuple[str, ...], ...]
     time_levels: tuple[str, ...]
     rule: PruningRule | None
     name: str
@@ -233,14 +331,33 @@ def _asked(request: Request) -> _Asked:
     fields = StructureAskedSerializer(data=request.data)
     fields.is_valid(raise_exception=True)
     given = fields.validated_data
-    rule = given.get("pruning")
-    name, times = given.get("name", ""), tuple(given.get("time_levels", ()))
-    if rule is None:
-        return _Asked(given["formula"], times, None, name)
-    limits = {one["feature"]: one["limit"] for one in rule["limits"]}
+    rows = tuple(
+        (row["total"], row["below"], *((row["level"],) if row.get("level") else ())) for row in given.get("rows", ())
+    )
+    formula, times = given.get("formula", ""), tuple(given.get("time_levels", ()))
+    return _Asked(formula, rows, times, _rule(given.get("pruning")), given.get("name", ""))
+
+
+def _rule(given: dict[str, Any] | None) -> PruningRule | None:
+    if given is None:
+        return None
+    limits = {one["feature"]: one["limit"] for one in given["limits"]}
     if not limits:
         raise RecipeError("Name at least one limit by which nodes are worth a forecast.")
-    return _Asked(given["formula"], times, PruningRule(limits, rule["share"] / 100.0, rule["by"], rule["lump"]), name)
+    return PruningRule(limits, given["share"] / 100.0, given["by"], given["lump"])
+
+
+def _tried(study: Study, asked: _Asked) -> Tried:
+    """Raises StructureError where it cannot be had."""
+    panel = services.prepared_of(study).planned.panel
+    levels = named_levels(panel.timeline.frequency, asked.time_levels, study.recipe.leads)
+    if asked.rows:
+        return try_rows(panel, asked.rows, asked.rule, levels)
+    if asked.formula:
+        return try_structure(panel, parse(asked.formula), asked.rule, levels)
+    if panel.edges is None:
+        raise StructureError("The structure is empty; name levels, or draw rows.")
+    return try_edges(panel, panel.edges, asked.rule, levels)
 
 
 def _pruning_json(rule: PruningRule | None) -> dict[str, Any] | None:

@@ -23,6 +23,7 @@ urlpatterns = [
     path("studies/<int:pk>/summary/", api.SummaryView.as_view()),
     path("studies/<int:pk>/structure/", structure_api.StructureView.as_view()),
     path("studies/<int:pk>/structure/study/", structure_api.StructureStudyView.as_view()),
+    path("studies/<int:pk>/nodes/<str:node>/kin/", structure_api.KinView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/", api.NodeView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/look/", fit_api.LookView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/fit/", fit_api.FitView.as_view()),

@@ -316,12 +316,20 @@ function serveStructure(body: Schema['Summary']) {
     names: ['group'],
     levels,
     n_shared: 0,
+    top: 'aa',
     n_longer: 0,
+    edges: '',
+    rows: [],
+    values: [],
     time_levels: [],
     moved: [],
   };
   return serve(({ method, path }) => {
     if (method === 'POST') return undefined;
+    if (path.endsWith('/kin/')) {
+      const itself = { node: 'aa', name: 'all', level: 'all', base: 1, forecast: 1 };
+      return { body: { itself, parents: [], children: [] } };
+    }
     return { body: path.endsWith('/structure/') ? structure : body };
   });
 }

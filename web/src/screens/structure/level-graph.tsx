@@ -2,6 +2,7 @@
 import { useState } from 'react';
 import type { Schema } from '../../api/client';
 import { count, fixed } from '../../ui/format';
+import { aboveOf, firstFolds, unfolded, waysOf } from './fold';
 import { layersOf } from './layers';
 
 const WIDTH = 172;
@@ -16,13 +17,53 @@ interface Errors {
 }
 
 export function LevelGraph({ levels, errors }: { levels: Schema['StructureLevel'][]; errors: Errors[] }) {
+  const ways = waysOf(levels);
+  const [folds, setFolds] = useState(() => firstFolds(levels, ways, MOST_DRAWN));
+  const stays = unfolded(levels, ways, folds);
+  const above = aboveOf(
+    levels.map((level) => level.above),
+    stays,
+  );
+  const shown = levels.filter((_, i) => stays[i]).map((level, i) => ({ ...level, above: above[i] ?? [] }));
+  const own = errors.filter((_, i) => stays[i]);
+  return (
+    <>
+      {ways.some((labels) => labels.length > 1) && (
+        <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1">
+          <span className="text-second">Shown down to</span>
+          {ways.map((labels, way) =>
+            labels.length < 2 ? null : (
+              <select
+                key={labels.join()}
+                aria-label={`Shown down to, ${labels.at(-1)}`}
+                className="select select-xs w-36"
+                value={folds[way]}
+                onChange={(event) =>
+                  setFolds(folds.map((one, k) => (k === way ? Number(event.target.value) : one)))
+                }
+              >
+                {labels.map((label, k) => (
+                  <option key={label} value={k}>
+                    {label}
+                  </option>
+                ))}
+              </select>
+            ),
+          )}
+          {shown.length < levels.length && (
+            <span className="text-second">
+              {count(shown.length)} of {count(levels.length)} levels
+            </span>
+          )}
+        </div>
+      )}
+      <Drawn key={folds.join()} levels={shown} errors={own} />
+    </>
+  );
+}
+
+function Drawn({ levels, errors }: { levels: Schema['StructureLevel'][]; errors: Errors[] }) {
   const [picked, pick] = useState<number>();
-  if (levels.length > MOST_DRAWN)
-    return (
-      <p className="text-second">
-        {count(levels.length)} levels are too many to draw; the tables below have them all.
-      </p>
-    );
   const placed = layersOf(levels.map((level) => level.above));
   const widest = Math.max(...placed.map((one) => one.at)) + 1;
   const layers = Math.max(...placed.map((one) => one.layer)) + 1;

@@ -7,6 +7,7 @@ import { studies } from '../../api/queries';
 import { Problem } from '../../ui/ask';
 import { count, fixed } from '../../ui/format';
 import { type Asked, tried } from './queries';
+import { EMPTY, type Row, Rows, written } from './rows';
 
 type Feature = Schema['LimitRequest']['feature'];
 
@@ -19,8 +20,13 @@ const FEATURES: { name: Feature; say: string; usual: string }[] = [
   { name: 'entropy', say: 'Spectral entropy, at most', usual: '' },
 ];
 
+/** How nodes are said to add up. */
+type By = 'levels' | 'rows' | 'edges';
+
 export interface Draft {
+  way: By;
   formula: string;
+  rows: Row[];
   times: string[];
   prune: boolean;
   limits: Record<string, string>;
@@ -29,11 +35,13 @@ export interface Draft {
   lump: boolean;
 }
 
-export function draftOf({ formula, pruning, time_levels }: Schema['Structure']): Draft {
+export function draftOf({ formula, rows, edges, pruning, time_levels }: Schema['Structure']): Draft {
   const limits = Object.fromEntries((pruning?.limits ?? []).map((one) => [one.feature, String(one.limit)]));
   const usual = Object.fromEntries(FEATURES.map((one) => [one.name, one.usual]));
   return {
+    way: rows.length > 0 ? 'rows' : formula === '' && edges !== '' ? 'edges' : 'levels',
     formula,
+    rows: rows.length > 0 ? rows : [EMPTY],
     times: time_levels.filter((one) => one.used).map((one) => one.name),
     prune: pruning !== null,
     limits: pruning ? limits : usual,
@@ -44,16 +52,27 @@ export function draftOf({ formula, pruning, time_levels }: Schema['Structure']):
 }
 
 /** What the draft asks for; undefined while a number is none. */
-export function asked({ formula, times, prune, limits, share, by, lump }: Draft): Asked | undefined {
-  if (formula.trim() === '') return undefined;
-  if (!prune) return { formula, time_levels: times, pruning: null };
+export function asked(draft: Draft): Asked | undefined {
+  const { way, formula, times, prune, limits, share, by, lump } = draft;
+  const rows = written(draft.rows);
+  if ((way === 'levels' && formula.trim() === '') || (way === 'rows' && rows.length === 0)) return undefined;
+  const what = way === 'levels' ? { formula } : way === 'rows' ? { rows } : {};
+  if (!prune) return { ...what, time_levels: times, pruning: null };
   const set = FEATURES.filter((one) => (limits[one.name] ?? '').trim() !== '').map((one) => ({
     feature: one.name,
     limit: Number((limits[one.name] ?? '').replace(',', '.')),
   }));
   const own = Number(share.replace(',', '.'));
   if (set.length === 0 || set.some((one) => Number.isNaN(one.limit)) || Number.isNaN(own)) return undefined;
-  return { formula, time_levels: times, pruning: { limits: set, share: own, by, lump } };
+  return { ...what, time_levels: times, pruning: { limits: set, share: own, by, lump } };
+}
+
+function ways({ edges }: Schema['Structure']): [By, string][] {
+  const found: [By, string][] = [
+    ['levels', 'by levels'],
+    ['rows', 'drawn by hand'],
+  ];
+  return edges === '' ? found : [...found, ['edges', `as ${edges} says`]];
 }
 
 /** A value once it has stood still for a moment. */
@@ -80,7 +99,7 @@ export function Other({
   const settled = useSettled(text, 250);
   const ask = JSON.parse(settled) as Asked | null;
   const found = useQuery({
-    ...tried(study, ask ?? { formula: structure.formula || 'all' }),
+    ...tried(study, ask ?? {}),
     enabled: ask !== null,
     placeholderData: keepPreviousData,
   });
@@ -112,16 +131,36 @@ export function Other({
             if (own) run.mutate(own);
           }}
         >
-          <label className="block">
-            <span className="text-second">Levels: {'>'} nests, * crosses, + sets side by side</span>
-            <input
-              className="input input-sm w-full font-mono"
-              spellCheck={false}
-              value={draft.formula}
-              onChange={(event) => set({ formula: event.target.value })}
-            />
-          </label>
-          <p className="text-second">Of {structure.names.join(', ')}</p>
+          <div role="radiogroup" aria-label="How nodes add up" className="flex flex-wrap gap-x-4">
+            {ways(structure).map(([way, label]) => (
+              <label key={way} className="flex items-center gap-2">
+                <input
+                  type="radio"
+                  className="radio radio-xs"
+                  checked={draft.way === way}
+                  onChange={() => set({ way })}
+                />
+                {label}
+              </label>
+            ))}
+          </div>
+          {draft.way === 'levels' && (
+            <>
+              <label className="block">
+                <span className="text-second">Levels: {'>'} nests, * crosses, + sets side by side</span>
+                <input
+                  className="input input-sm w-full font-mono"
+                  spellCheck={false}
+                  value={draft.formula}
+                  onChange={(event) => set({ formula: event.target.value })}
+                />
+              </label>
+              <p className="text-second">Of {structure.names.join(', ')}</p>
+            </>
+          )}
+          {draft.way === 'rows' && (
+            <Rows rows={draft.rows} values={structure.values} set={(rows) => set({ rows })} />
+          )}
           {structure.time_levels.length > 0 && (
             <fieldset className="flex flex-wrap items-center gap-x-4 gap-y-1">
               <legend className="float-left mr-4">Forecast over longer periods too</legend>
@@ -233,6 +272,11 @@ function Counts({ found, pruned }: { found: Schema['Tried']; pruned: boolean }) 
           </>
         )}
       </p>
+      {found.findings.map((text) => (
+        <p key={text} role="status" className="mb-2">
+          {text}
+        </p>
+      ))}
       <table className="sheet">
         <thead>
           <tr>
@@ -241,6 +285,7 @@ function Counts({ found, pruned }: { found: Schema['Tried']; pruned: boolean }) 
             <th className="num">Empty</th>
             <th className="num">Nodes</th>
             <th className="num">Of one series</th>
+            <th className="num">The same as one above</th>
             {pruned && <th className="num">Kept</th>}
           </tr>
         </thead>
@@ -255,6 +300,9 @@ function Counts({ found, pruned }: { found: Schema['Tried']; pruned: boolean }) 
               <td className="num">{count(level.empty)}</td>
               <td className="num">{count(level.occurring)}</td>
               <td className="num">{count(level.single)}</td>
+              <td className="num" title={level.example ? `such as ${level.example}` : undefined}>
+                {count(level.equal)}
+              </td>
               {pruned && <td className="num font-semibold">{count(level.kept ?? 0)}</td>}
             </tr>
           ))}

@@ -20,3 +20,11 @@ export const tried = (study: number, asked: Asked) =>
     retry: false,
     ...forever,
   });
+
+export const kin = (study: number, node: string) =>
+  queryOptions({
+    queryKey: ['kin', study, node],
+    queryFn: () =>
+      body(api.GET('/api/studies/{id}/nodes/{node}/kin/', { params: { path: { id: study, node } } })),
+    ...forever,
+  });

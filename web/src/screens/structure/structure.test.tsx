@@ -2,8 +2,11 @@ import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/re
 import { afterEach, describe, expect, it, vi } from 'vitest';
 import type { Schema } from '../../api/client';
 import { serve, show } from '../../test/serve';
+import { aboveOf, firstFolds, unfolded, waysOf } from './fold';
+import { Kin } from './kin';
 import { layersOf } from './layers';
 import { asked, draftOf, Other } from './other';
+import { EMPTY, pasted } from './rows';
 import { gapBefore } from './structure';
 
 const structure: Schema['Structure'] = {
@@ -11,6 +14,10 @@ const structure: Schema['Structure'] = {
   pruning: null,
   pruned_until: '',
   names: ['product', 'store', 'group'],
+  edges: '',
+  top: 'aa',
+  rows: [],
+  values: ['group: Herbs', 'group: Ferns'],
   n_shared: 0,
   n_longer: 0,
   time_levels: [{ name: '4 weeks', periods: 4, used: false }],
@@ -31,7 +38,20 @@ const structure: Schema['Structure'] = {
   ],
 };
 const counted: Schema['Tried'] = {
-  levels: [{ name: 'all × all', possible: 1, empty: 0, occurring: 1, single: 0, same_as: '', kept: 1 }],
+  levels: [
+    {
+      name: 'all × all',
+      possible: 1,
+      empty: 0,
+      occurring: 1,
+      single: 0,
+      same_as: '',
+      equal: 0,
+      example: '',
+      kept: 1,
+    },
+  ],
+  findings: [],
   possible: 20,
   n_nodes: 15,
   n_fitted: 9,
@@ -83,6 +103,75 @@ describe('the structure', () => {
     expect(draftOf({ ...structure, pruning: asked(pruned)?.pruning ?? null }).limits).toEqual({
       mean: '2.5',
     });
+  });
+
+  it('folds each way of telling nodes apart', () => {
+    const ways = waysOf(structure.levels);
+    expect(ways).toEqual([
+      ['all', 'group', 'product'],
+      ['all', 'store'],
+    ]);
+    expect(unfolded(structure.levels, ways, [1, 1])).toEqual([true, true, true, true, false]);
+    expect(firstFolds(structure.levels, ways, 4)).toEqual([1, 1]);
+    // lines lead to the nearest level that is shown
+    const above = structure.levels.map((one) => one.above);
+    expect(aboveOf(above, [true, false, true, false, true])).toEqual([[], [0], [0, 1]]);
+  });
+
+  it('is drawn by hand, row by row or from a sheet', async () => {
+    const rows = [EMPTY, { total: 'Shop', below: 'store: S0' }];
+    expect(pasted('one cell', rows, 0)).toBeUndefined();
+    expect(pasted('Chain\tShop\tchain\r\nChain\tgroup: Herbs\n', rows, 0)).toEqual([
+      { total: 'Chain', below: 'Shop', level: 'chain' },
+      { total: 'Chain', below: 'group: Herbs', level: '' },
+      rows[1],
+    ]);
+    const draft = { ...draftOf(structure), way: 'rows' as const, rows };
+    expect(asked(draft)).toEqual({ rows: [rows[1]], time_levels: [], pruning: null });
+    expect(asked({ ...draft, rows: [EMPTY] })).toBeUndefined();
+
+    const finding = '4 series are in no row, and stand below “in no row”: P1 × S1.';
+    const calls = serve(({ method }) =>
+      method === 'POST' ? { body: { ...counted, findings: [finding] } } : undefined,
+    );
+    show(<Other study={7} portfolio={1} structure={structure} />, '/', '/');
+    fireEvent.click(screen.getByRole('radio', { name: 'drawn by hand' }));
+    fireEvent.change(screen.getByLabelText('Total, row 1'), { target: { value: 'Shop' } });
+    fireEvent.change(screen.getByLabelText('What lies below it, row 1'), {
+      target: { value: 'store: S0' },
+    });
+    await screen.findByText(finding);
+    await waitFor(() =>
+      expect(calls.at(-1)?.body).toEqual({
+        rows: [{ total: 'Shop', below: 'store: S0', level: '' }],
+        time_levels: [],
+        pruning: null,
+      }),
+    );
+    fireEvent.click(screen.getByRole('button', { name: 'Add a row' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Remove row 2' }));
+    expect(screen.queryByLabelText('Total, row 2')).toBeNull();
+  });
+
+  it('is followed from node to node', async () => {
+    const node = (name: string, level: string) => ({
+      node: name.toLowerCase(),
+      name,
+      level,
+      base: 10,
+      forecast: 8,
+    });
+    serve(({ path }) => {
+      const top = path.includes('/nodes/aa/');
+      const itself = top ? node('All', 'all') : node('Herbs', 'group');
+      const below = { level: 'group', n_nodes: 25, nodes: [node('Herbs', 'group')] };
+      return { body: { itself, parents: top ? [] : [node('All', 'all')], children: top ? [below] : [] } };
+    });
+    show(<Kin study={7} portfolio={1} top="aa" />, '/', '/');
+    await screen.findByText('and 24 smaller ones');
+    fireEvent.click(screen.getByRole('link', { name: 'Herbs' }));
+    await screen.findByText('It is a series; nothing lies below it.');
+    expect(screen.getByRole('link', { name: 'All' }).getAttribute('href')).toBe('/?node=all');
   });
 
   it('counts while it is typed, and is run as a study', async () => {

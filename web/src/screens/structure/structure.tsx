@@ -7,6 +7,8 @@ import { count, fixed } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
+import { BandsByMaking } from './bands-by-making';
+import { Kin } from './kin';
 import { LevelGraph } from './level-graph';
 import { MovedNodes } from './moved-nodes';
 import { Other } from './other';
@@ -59,6 +61,7 @@ function View({
           </p>
           <LevelGraph levels={structure.levels} errors={errorsOf(data)} />
         </section>
+        <Kin study={study} portfolio={portfolio} top={structure.top} />
         <Other study={study} portfolio={portfolio} structure={structure} />
         <MovedNodes moved={structure.moved} study={study} portfolio={portfolio} leads={data.leads} />
         <ErrorTable
@@ -75,11 +78,7 @@ function View({
           digits={1}
           title="WAPE by level, %"
         />
-        <p className="max-w-[90ch] text-second">
-          Forecasts add up, and so does every sample path. Quantiles do not: parts are rarely low all at once,
-          so that the band of a total is narrower than the bands below it added up. Numbers for a total are
-          read off its own band.
-        </p>
+        <BandsByMaking accuracy={accuracy} />
       </div>
     </Page>
   );
