@@ -73,7 +73,7 @@ export function BandsByMaking({ accuracy }: { accuracy: Schema['Accuracy'] }) {
         so that the band of a total is narrower than the bands below it added up. Numbers for a total are read
         off its own band.
         {columns.length > 0 &&
-          ' Calibrated bands are right node by node. Those of joint paths, which take the errors of one past week, month or day for all nodes, and of normal errors stand on one distribution of all of them, and promise less; a recipe may publish them ([intervals] made).'}
+          ' Calibrated bands are right node by node. Those of joint paths, which take the errors of one past week, month or day for all nodes, and those of normal errors, stand on one distribution of all of them and are not calibrated; a recipe may publish them ([intervals] made).'}
       </p>
     </section>
   );

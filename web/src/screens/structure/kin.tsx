@@ -48,7 +48,7 @@ function Family({ kin, study, portfolio }: { kin: Schema['Kin']; study: number; 
         </Link>
       </p>
       {children.length === 0 && <p className="text-second">It is a series; nothing lies below it.</p>}
-      <div className="flex flex-wrap gap-x-10 gap-y-3">
+      <div className="grid items-start gap-x-10 gap-y-3 lg:grid-cols-2">
         {children.map((level) => (
           <Children key={level.level} level={level} of={itself.forecast} />
         ))}
@@ -60,7 +60,7 @@ function Family({ kin, study, portfolio }: { kin: Schema['Kin']; study: number; 
 function Children({ level, of }: { level: Schema['KinChildren']; of: number }) {
   const most = level.nodes.slice(0, 20);
   return (
-    <table className="sheet w-auto">
+    <table className="sheet">
       <thead>
         <tr>
           <th>
