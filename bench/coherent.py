@@ -1,9 +1,10 @@
 """Which reconciliation is best at which level: RMSSE over all origins and leads, before it and by each method.
 
-    python -m bench.coherent [--sets monthly quarterly daily demo] [--seeds N]
+    python -m bench.coherent [--sets monthly quarterly daily demo] [--seeds N] [--errors one-step backtest] [--time]
 
-For W from one-step errors, and from those of the backtest at each lead. Real sets as in `bench.real`, which are not
-part of this project; the demo over five seeds, without the learner, which the other methods do not wait for.
+For W from one-step errors, and from those of the backtest at each lead; with --time also where nodes are forecast over
+the longer periods that fit into the leads. Real sets as in `bench.real`, which are not part of this project; the demo
+over five seeds, without the learner, which the other methods do not wait for.
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ import numpy as np
 from bench.many import without_learner
 from bench.real import FOLDER, SETS, recipe_of
 from tansy.demo.generator import generate
+from tansy.engine.graph.time_levels import LEVELS
 from tansy.engine.panel import Panel
 from tansy.engine.reading.attributes import default_levels
 from tansy.engine.reading.history import read_panel
@@ -32,13 +34,19 @@ FIRST_SEED = 20261
 RMSSE = MEASURES.index("RMSSE")
 
 
-def compare(name: str, panel: Panel, recipe: Recipe) -> None:
+def compare(name: str, panel: Panel, recipe: Recipe, errors_of: list[str], over_time: bool) -> None:
+    levels = [one.name for one in LEVELS.get(panel.timeline.frequency, ()) if one.periods <= recipe.leads]
+    ways: list[tuple[str, tuple[str, ...]]] = [(errors, ()) for errors in errors_of]
+    if over_time:
+        ways += [(ERRORS[0], tuple(levels[: k + 1])) for k in range(len(levels))]
     with tempfile.TemporaryDirectory() as folder:
-        for errors in ERRORS:
-            study = run_study(panel, replace(recipe, reconciliation_errors=errors), store=Store(Path(folder)))
+        for errors, times in ways:
+            asked = replace(recipe, reconciliation_errors=errors, time_levels=times)
+            study = run_study(panel, asked, store=Store(Path(folder)))
             tables = study.tables
             found = tables.by_reconciliation[:, :, RMSSE]
-            print(f"\n{name}, W from {errors} errors; published by {' '.join(study.reconciled_by)}")
+            beside = f", also over {' and '.join(times)}" if times else ""
+            print(f"\n{name}, W from {errors} errors{beside}; published by {' '.join(study.reconciled_by)}")
             print(f"  {'level':<28}{'nodes':>7}  " + "".join(f"{one:>12}" for one in tables.reconciliation_names))
             counts = [level.n_nodes for level in study.graph.levels]
             for level, n, row in zip(tables.level_names, [*counts, study.graph.n_nodes], found, strict=True):
@@ -51,6 +59,8 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--sets", nargs="+", default=[*SETS, "demo"], choices=[*SETS, "demo"])
     parser.add_argument("--seeds", type=int, default=5)
+    parser.add_argument("--errors", nargs="+", default=[*ERRORS], choices=ERRORS)
+    parser.add_argument("--time", action="store_true")
     given, _ = parser.parse_known_args()
     for name in given.sets:
         if name == "demo":
@@ -60,11 +70,11 @@ def main() -> None:
                     beside = {"products.csv": "", "stores.csv": "", "drivers.csv": ""}
                     panel = read_panel(Path(folder) / "sales.csv", ReadOptions(attribute_files=beside)).panel
                 recipe = default_recipe(panel, default_levels(panel))
-                compare(f"demo {seed}", panel, without_learner(recipe))
+                compare(f"demo {seed}", panel, without_learner(recipe), given.errors, given.time)
         elif (FOLDER / f"{name}.csv").exists():
             asked = SETS[name]
             panel = read_panel(FOLDER / f"{name}.csv", ReadOptions()).panel
-            compare(name, panel, recipe_of(panel, asked))
+            compare(name, panel, recipe_of(panel, asked), given.errors, given.time)
         else:
             print(f"{name}: the series are not here")
 

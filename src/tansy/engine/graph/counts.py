@@ -38,10 +38,15 @@ class LevelCount:
 
 def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
     """Levels from the top down, the series last. Raises StructureError as building it would."""
-    dimensions, levels = laid_out(panel, formula)
+    return counts_of(*laid_out(panel, formula))
+
+
+def counts_of(dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...]) -> list[LevelCount]:
+    """The same of chains that are laid out over a panel."""
+    n_series = dimensions[0].member.shape[1]
     found: list[LevelCount] = []
     seen: dict[bytes, tuple[str, ...]] = {}
-    marks = np.random.default_rng(panel.n_series).integers(0, 2**64, panel.n_series, dtype=np.uint64)
+    marks = np.random.default_rng(n_series).integers(0, 2**64, n_series, dtype=np.uint64)
     known: NDArray[np.uint64] = np.empty(0, dtype=np.uint64)
     for depths in levels:
         labels = labels_of(dimensions, depths)

@@ -125,7 +125,7 @@ def group(panel: Panel, structure: Mapping[str, Sequence[str]] | Formula) -> Gra
         if combination == levels[-1]:  # the series themselves, in the panel's order
             distinct, inverse = columns, np.arange(panel.n_series)
         else:
-            distinct, inverse = np.unique(columns, axis=0, return_inverse=True)
+            distinct, inverse = _distinct(columns)
         built.append(Level(labels_of(dimensions, combination), first, len(distinct)))
         at = [
             places[depth][distinct[:, d]] for d, ((_, places), depth) in enumerate(zip(made, combination, strict=True))
@@ -220,6 +220,19 @@ def _columns(dimensions: tuple[Dimension, ...], depths: Depths) -> Integers:
     return np.stack([d.member[depth] for d, depth in zip(dimensions, depths, strict=True)], axis=1)
 
 
+def _distinct(columns: Integers) -> tuple[Integers, Integers]:
+    """Rows of numbers [n, k] that differ, in order, and which of them each is, [n]."""
+    size = columns.max(axis=0, initial=0) + 1
+    if np.prod(size.astype(np.float64)) >= 2.0**62:  # one number cannot tell them apart
+        distinct, inverse = np.unique(columns, axis=0, return_inverse=True)
+        return distinct, inverse.reshape(-1)
+    number = np.zeros(len(columns), dtype=np.int64)
+    for column, n in zip(columns.T, size.tolist(), strict=True):
+        number = number * n + column
+    _, first, inverse = np.unique(number, return_index=True, return_inverse=True)
+    return columns[first], inverse.reshape(-1)
+
+
 # members: per level of the graph, by its depth in each dimension, the node that each series belongs to, [series].
 
 
@@ -272,7 +285,7 @@ def tree_of(dimensions: tuple[Dimension, ...]) -> list[Integers]:
         if number == len(steps):
             below = np.arange(n_series)
         else:
-            below = np.unique(_columns(dimensions, tuple(depths)), axis=0, return_inverse=True)[1].reshape(-1)
+            below = _distinct(_columns(dimensions, tuple(depths)))[1]
         parent = np.empty(int(below.max()) + 1, dtype=np.int64)
         parent[below] = above
         parents.append(parent)

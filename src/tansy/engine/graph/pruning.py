@@ -204,7 +204,7 @@ class _Walk:
         n = len(values)
         self._first = _begins(values)
         self._sold = np.nan_to_num(values)
-        self._volume = np.maximum(self._sold, 0.0).sum(axis=1)
+        self._volume = np.where(self._sold > 0.0, self._sold, 0.0).sum(axis=1)
         self._n_nodes = 1
         self._nodes = [_Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int))]
         self._marks = np.random.default_rng(n).integers(0, 2**64, n, dtype=np.uint64)

@@ -42,9 +42,15 @@ def features(values: Floats, names: tuple[str, ...], timeline: Timeline) -> Mapp
 
 
 def _features(values: Floats, names: tuple[str, ...], timeline: Timeline) -> dict[str, Floats]:
-    sold = np.nan_to_num(values) > 0.0
+    sold = values > 0.0  # what is not known is not sold
     n = values.shape[1]
     length = np.where(sold.any(axis=1), n - np.argmax(sold, axis=1), 0).astype(np.float64)
+    if not set(names) - {"length", "mean", "empty"} and not (values.min(initial=0.0) < 0.0 or np.isnan(values).any()):
+        # nothing comes before the first sale: counted without looking where that is
+        count = np.maximum(length, 1.0)
+        empty = np.where(length > 0.0, 1.0 - np.count_nonzero(sold, axis=1) / count, 1.0)
+        plain = {"length": length, "mean": values.sum(axis=1) / count, "empty": empty}
+        return {name: plain[name] for name in names}
     since = np.arange(n) >= (n - length)[:, None]
     known = since & ~np.isnan(values)
     count = np.maximum(known.sum(axis=1), 1)

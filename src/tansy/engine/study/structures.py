@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 
 from tansy.engine.errors import StructureError
 from tansy.engine.graph.by_hand import REST, drawn
-from tansy.engine.graph.counts import LevelCount, count_levels
+from tansy.engine.graph.counts import LevelCount, counts_of
 from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.formula import Formula, named
 from tansy.engine.graph.graph import Graph
-from tansy.engine.graph.grouping import laid_out, next_above
+from tansy.engine.graph.grouping import Depths, Dimension, laid_out, next_above
 from tansy.engine.graph.pruned_edges import prune_edges
 from tansy.engine.graph.pruning import PruningRule, finest_of, prune
 from tansy.engine.graph.time_levels import TimeLevel
@@ -86,16 +86,31 @@ def levels_held(prepared: Prepared) -> list[LevelHeld]:
     return found
 
 
+@dataclass(frozen=True, eq=False)
+class Counted:
+    """Levels of a formula over a panel, with how many nodes each would have, from the top down."""
+
+    dimensions: tuple[Dimension, ...]
+    levels: tuple[Depths, ...]
+    counts: list[LevelCount]
+
+    @classmethod
+    def of(cls, panel: Panel, formula: Formula) -> Counted:
+        """Raises StructureError as building it would."""
+        dimensions, levels = laid_out(panel, formula)
+        return cls(dimensions, levels, counts_of(dimensions, levels))
+
+
 def try_structure(
-    panel: Panel, formula: Formula, rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = ()
+    panel: Panel, counted: Counted, rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = ()
 ) -> Tried:
-    """What a structure would have, and what pruning would leave of it. Raises StructureError as building it would."""
-    counts = count_levels(panel, formula)
+    """What a structure would have, and what pruning would leave of it."""
+    counts = counted.counts
     n_nodes = sum(one.occurring for one in counts)
     if rule is None:
         return Tried(counts, None, n_nodes, 0, 0, 0, 100.0, 0, 0)
     histories = histories_of(panel, time_levels)
-    left = prune(*laid_out(panel, formula), histories[-1][0], rule, histories[-1][1])
+    left = prune(counted.dimensions, counted.levels, histories[-1][0], rule, histories[-1][1])
     itself = left.themselves(len(counts) - 1)
     own = np.zeros(panel.n_series, dtype=bool)
     own[left.held.first[itself]] = True
@@ -187,4 +202,4 @@ def formula_of(prepared: Prepared) -> str:
 
 def _sold(values: Floats) -> Floats:
     """What each series sold, [series]; returns do not count."""
-    return np.asarray(np.maximum(np.nan_to_num(values), 0.0).sum(axis=1))
+    return np.where(values > 0.0, values, 0.0).sum(axis=1)

@@ -312,9 +312,9 @@ class ReportSerializer(serializers.Serializer):
 class AccuracySerializer(serializers.Serializer):
     """by_method: [level][method][lead, 0 for all][measure]; by_reconciliation: [level][reconciliation][measure];
     coverage: [level][lead, 0 for all][band]; coverage_by_making: [level][way that bands are made][band], over origins
-    at which all ways have errors to go by; none of very large studies. The last level stands for all nodes. cells: [level][method], values that
-    stand behind the measures of all leads; shared: those where the seasonal naive has a forecast too, which the gain is
-    on. Bias is in percent of volume and below zero where the forecast was too high."""
+    at which all ways have errors to go by; none of very large studies. The last level stands for all nodes. cells:
+    [level][method], values that stand behind the measures of all leads; shared: those where the seasonal naive has a
+    forecast too, which the gain is on. Bias is in percent of volume and below zero where the forecast was too high."""
 
     levels = AccuracyLevelSerializer(many=True)
     measures = serializers.ListField(child=serializers.CharField())

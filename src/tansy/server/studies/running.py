@@ -18,6 +18,7 @@ from tansy.engine.study import export
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.field import sheet, trails
 from tansy.engine.study.moved import Moved
+from tansy.engine.study.prepared import prepare
 from tansy.engine.study.report import GAIN_CUTS
 from tansy.engine.study.run import Study as Findings
 from tansy.engine.study.run import run_study
@@ -25,6 +26,7 @@ from tansy.server.faults import Fault, fault_of
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.studies.models import Node, Result, Run, Study, pack
 from tansy.server.studies.store import results
+from tansy.server.studies.structure import structure_json
 
 _BATCH = 200
 KIND_FIGURES = ("interval", "variation", "empty", "window")
@@ -96,8 +98,9 @@ def carry_out(run: Run) -> None:
             should_stop=reporter.should_stop,
         )
         reporter("save", 0, 0)
+        structure = structure_json(prepare(panel, recipe))
         with transaction.atomic():
-            save(study, found)
+            save(study, found, structure)
             run.end(Run.State.DONE)
     except Stopped as stopped:
         if worker_is_ending():
@@ -113,15 +116,15 @@ def carry_out(run: Run) -> None:
         raise
 
 
-def save(study: Study, found: Findings) -> None:
-    """Write the result and its nodes; call inside a transaction."""
+def save(study: Study, found: Findings, structure: dict[str, Any]) -> None:
+    """Write the result and its nodes; call inside a transaction. structure: of `structure.structure_json`."""
     page = json.dumps(sheet(found), separators=(",", ":"), allow_nan=False)
     summary = export.summary(found)
     published = summary["published"]["finest"]
     Result.objects.create(
         study=study,
         summary=summary,
-        accuracy=accuracy_json(found),
+        accuracy={**accuracy_json(found), "structure": structure},
         evidence=found.evidence.packed(),
         sheet=gzip.compress(page.encode(), 6),
         together=pack(found.published.together),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from drf_spectacular.utils import extend_schema
@@ -13,15 +14,15 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.errors import RecipeError, StructureError
-from tansy.engine.graph.by_hand import values_of
 from tansy.engine.graph.formula import parse
 from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
-from tansy.engine.graph.time_levels import LEVELS, named_levels
+from tansy.engine.graph.time_levels import named_levels
 from tansy.engine.study.kin import kin_of
-from tansy.engine.study.structures import Tried, formula_of, levels_held, try_edges, try_rows, try_structure
+from tansy.engine.study.structures import Counted, Tried, try_edges, try_rows, try_structure
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
+from tansy.server.studies.structure import structure_json
 
 _MOST_CHILDREN = 60
 _AT_ONCE = 500  # parameters of a query
@@ -225,41 +226,10 @@ class StructureView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """Levels and what lies above what, and the nodes that reconciliation moved most."""
         result = get_object_or_404(Result.objects.select_related("study__load").defer("sheet", "evidence"), study_id=pk)
-        prepared = services.prepared_of(result.study)
-        panel, gaps = prepared.planned.panel, result.accuracy.get("gaps", [])
-        levels = [
-            {
-                "name": level.name,
-                "labels": level.labels,
-                "n_nodes": level.n_nodes,
-                "volume": round(level.volume, 2),
-                "above": level.above,
-                "gap": gaps[k] if k < len(gaps) else None,
-            }
-            for k, level in enumerate(levels_held(prepared))
-        ]
-        attributes = [name for key in panel.key_names for name in panel.attributes.get(key, {}) if name != "name"]
-        return Response(
-            {
-                "formula": formula_of(prepared),
-                "edges": panel.edges.name if panel.edges else "",
-                "rows": [dict(zip(("total", "below", "level"), row, strict=False)) for row in prepared.recipe.rows],
-                "values": values_of(panel),
-                "pruning": _pruning_json(prepared.recipe.pruning),
-                "pruned_until": prepared.recipe.pruned_until,
-                "names": [*panel.key_names, *dict.fromkeys(attributes)],
-                "levels": levels,
-                "top": prepared.graph.refs[0],
-                "time_levels": [
-                    {"name": one.name, "periods": one.periods, "used": one in prepared.time_levels}
-                    for one in LEVELS.get(panel.timeline.frequency, ())
-                    if one.periods <= prepared.recipe.leads
-                ],
-                "n_shared": int((~prepared.pruned.own).sum()) if prepared.pruned else 0,
-                "n_longer": int((prepared.pruned.own & (prepared.pruned.finest > 0)).sum()) if prepared.pruned else 0,
-                "moved": result.accuracy.get("moved", []),
-            }
-        )
+        told = result.accuracy.get("structure") or structure_json(services.prepared_of(result.study))
+        gaps = result.accuracy.get("gaps", [])
+        levels = [{**level, "gap": gaps[k] if k < len(gaps) else None} for k, level in enumerate(told["levels"])]
+        return Response({**told, "levels": levels, "moved": result.accuracy.get("moved", [])})
 
     @extend_schema(request=StructureAskedSerializer, responses=TriedSerializer)
     def post(self, request: Request, pk: int) -> Response:
@@ -354,14 +324,13 @@ def _tried(study: Study, asked: _Asked) -> Tried:
     if asked.rows:
         return try_rows(panel, asked.rows, asked.rule, levels)
     if asked.formula:
-        return try_structure(panel, parse(asked.formula), asked.rule, levels)
+        return try_structure(panel, _counted(study, asked.formula), asked.rule, levels)
     if panel.edges is None:
         raise StructureError("The structure is empty; name levels, or draw rows.")
     return try_edges(panel, panel.edges, asked.rule, levels)
 
 
-def _pruning_json(rule: PruningRule | None) -> dict[str, Any] | None:
-    if rule is None:
-        return None
-    limits = [{"feature": name, "limit": limit} for name, limit in rule.limits.items()]
-    return {"limits": limits, "share": 100.0 * rule.share, "by": rule.by, "lump": rule.lump}
+@lru_cache(maxsize=4)
+def _counted(study: Study, formula: str) -> Counted:
+    """Kept, because limits are tried one after the other on the same levels."""
+    return Counted.of(services.prepared_of(study).planned.panel, parse(formula))
