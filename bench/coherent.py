@@ -27,7 +27,7 @@ from tansy.engine.reading.options import ReadOptions
 from tansy.engine.study.accuracy import MEASURES
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.recipe import ERRORS, Recipe
-from tansy.engine.study.run import run_study
+from tansy.engine.study.run import Backtest, run_study
 from tansy.engine.study.store import Store
 
 FIRST_SEED = 20261
@@ -42,7 +42,8 @@ def compare(name: str, panel: Panel, recipe: Recipe, errors_of: list[str], over_
     with tempfile.TemporaryDirectory() as folder:
         for errors, times in ways:
             asked = replace(recipe, reconciliation_errors=errors, time_levels=times)
-            study = run_study(panel, asked, store=Store(Path(folder)))
+            kept: list[Backtest] = []
+            study = run_study(panel, asked, store=Store(Path(folder)), backtest=kept.append)
             tables = study.tables
             found = tables.by_reconciliation[:, :, RMSSE]
             beside = f", also over {' and '.join(times)}" if times else ""
@@ -53,6 +54,31 @@ def compare(name: str, panel: Panel, recipe: Recipe, errors_of: list[str], over_
                 print(f"  {level:<28}{n:>7}  " + "".join(f"{one:>12.3f}" for one in row), flush=True)
             over_levels = np.exp(np.log(found[:-1] / found[:-1, :1]).mean(axis=0))
             print(f"  {'mean of the levels, none = 1':<35}  " + "".join(f"{one:>12.3f}" for one in over_levels))
+            percent, errors_off = against_none(kept[0])
+            worst = int(np.argmax(errors_off))
+            print(
+                f"  published against none, in percent and in standard errors over windows; worst at "
+                f"{tables.level_names[worst]}, {percent[worst]:+.1f} %, {errors_off[worst]:+.1f} errors"
+            )
+            for level, one, off in zip(tables.level_names, percent, errors_off, strict=False):
+                print(f"    {level:<26}{one:>+8.1f} %{off:>+8.1f}", flush=True)
+
+
+def against_none(found: Backtest) -> tuple[np.ndarray, np.ndarray]:
+    """Root mean squared scaled error of what is published against what was before it was made to add up, by level: by
+    how many percent it is more, in the mean of the windows' logarithms, and how many of its standard errors that is."""
+    scale = np.stack([ending.seen.scale for ending in found.endings[:-1]], axis=1)
+    scale = np.where(scale > 0.0, scale, np.nan)[:, :, None]
+    base = np.nan_to_num(found.chosen.base[:, :-1])
+    own, before = ((found.actuals - one) ** 2 / scale for one in (found.published, base))
+    graph = found.prepared.graph
+    rows = [slice(level.first, level.first + level.n_nodes) for level in graph.levels]
+    off = np.array([0.5 * np.log(np.nanmean(own[r], axis=(0, 2)) / np.nanmean(before[r], axis=(0, 2))) for r in rows])
+    # windows that overlap say less than their number
+    seen_at, leads = found.prepared.seen_at, found.prepared.recipe.leads
+    apart = min(float(len(seen_at)), (seen_at[-1] - seen_at[0]) / leads + 1.0)
+    mean, error = off.mean(axis=1), off.std(axis=1, ddof=1) / np.sqrt(apart)
+    return 100.0 * np.expm1(mean), mean / np.maximum(error, 1e-12)
 
 
 def main() -> None:

@@ -428,6 +428,35 @@ def serve(
 
 
 @app.command()
+def backup(
+    file: Annotated[Path, typer.Argument(help="File to write, such as tansy.zip.")],
+    files: Annotated[bool, typer.Option("--files/--no-files", help="With the files that people handed in.")] = True,
+    store: Annotated[bool, typer.Option("--store", help="With results that could be computed again.")] = False,
+) -> None:
+    """Write a backup of all that is kept, while people work; checked before it is named."""
+    from tansy.server.backup import back_up
+    from tansy.server.data_folder import data_folder, database
+
+    folder = data_folder()
+    made = back_up(database(folder), folder, file, files=files, store=store)
+    typer.echo(f"{file}: {len(made.sums):,} files, {made.bytes / 1e6:,.1f} MB, {made.releases:,} releases checked")
+
+
+@app.command()
+def restore(
+    file: Annotated[Path, typer.Argument(help="A file that tansy backup wrote.")],
+    into: Annotated[Path | None, typer.Option(help="An empty folder; the data folder without it.")] = None,
+) -> None:
+    """Put a backup into an empty folder: all of it, checked, or nothing."""
+    from tansy.server.backup import restore as put_back
+    from tansy.server.data_folder import data_folder
+
+    folder = (into or data_folder()).resolve()
+    made = put_back(file, folder)
+    typer.echo(f"{folder}: {len(made.sums):,} files as of {made.made_at}, {made.releases:,} releases checked")
+
+
+@app.command()
 def report(
     out: Annotated[Path, typer.Option(help="File to write, such as report.html.")],
     portfolio: Annotated[str, typer.Option(help="Its name; not needed where there is one alone.")] = "",

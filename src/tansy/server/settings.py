@@ -7,9 +7,12 @@ import secrets
 from pathlib import Path
 from typing import Any
 
-ROOT = Path(__file__).resolve().parents[3]
-DATA = Path(os.environ.get("TANSY_DATA", ROOT / "var" / "data")).resolve()
-DATA.mkdir(parents=True, exist_ok=True)
+from tansy.server.data_folder import ROOT, data_folder, database
+
+DATA = data_folder()
+DATA.mkdir(parents=True, exist_ok=True, mode=0o700)
+if DATA.stat().st_uid == os.getuid():
+    DATA.chmod(0o700)  # a folder of an earlier version, which others could read
 
 
 def _secret_key() -> str:
@@ -24,6 +27,10 @@ def _secret_key() -> str:
 SECRET_KEY = _secret_key()
 DEBUG = False
 ALLOWED_HOSTS = os.environ.get("TANSY_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
+
+BACKUPS = int(os.environ.get("TANSY_BACKUPS", 0))
+"""How many daily backups the worker keeps; 0 for none."""
+BACKUP_FOLDER = Path(os.environ.get("TANSY_BACKUP_FOLDER", DATA / "backups"))
 
 STORE_MB = float(os.environ.get("TANSY_STORE_MB", 8192))
 """Size above which results that no study used for longest are swept from the store."""
@@ -64,11 +71,11 @@ TEMPLATES: list[dict[str, Any]] = []
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
-        "NAME": os.environ.get("TANSY_DATABASE", DATA / "tansy.sqlite3"),
+        "NAME": database(DATA),
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
             "timeout": 30,
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;",
         },
         # a thread keeps its connection: opening one takes as long as an answer's queries together
         "CONN_MAX_AGE": None,

@@ -32,6 +32,13 @@ class Conflict(exceptions.APIException):
     default_code = "conflict"
 
 
+class Damaged(exceptions.APIException):
+    """What is kept is not what was written."""
+
+    status_code = 500
+    default_code = "damaged"
+
+
 _NOT_FOUND = "There is nothing at this address; it may have been deleted, or belong to another portfolio."
 
 

@@ -85,7 +85,7 @@ def _padded(values: Floats, at: slice) -> Floats:
 
 
 def _of_release(release: Release) -> Floats:
-    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).select(FORECAST).collect()
+    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.content()))).select(FORECAST).collect()
     first = release.n_nodes - release.n_series
     return np.asarray(rows[FORECAST].to_numpy().reshape(release.n_nodes, -1)[first:])
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
+
 from django.conf import settings
 from django.db import models
 
+from tansy.server.api.errors import Damaged
 from tansy.server.portfolios.models import Frozen, Portfolio
 from tansy.server.studies.models import Study
 
@@ -40,6 +43,16 @@ class Release(Frozen):
 
     def __str__(self) -> str:
         return f"R{self.number}"
+
+    def content(self) -> bytes:
+        """All nodes and leads, as Parquet, as they were published. Raises Damaged where they are not."""
+        found = bytes(self.forecasts)
+        if hashlib.sha256(found).hexdigest() != self.sha256:
+            raise Damaged(
+                f"{self} of {self.portfolio} is not what was published: its content has another SHA-256 than was "
+                "written down with it. Nothing was given out; put a backup back in which it is sound."
+            )
+        return found
 
 
 class Withdrawal(Frozen):

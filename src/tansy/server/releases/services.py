@@ -167,7 +167,7 @@ def as_csv(release: Release, level: str = "") -> bytes:
 def as_parquet(release: Release, level: str = "") -> bytes:
     """The file as it was published, or the rows of a level."""
     if not level:
-        return bytes(release.forecasts)
+        return release.content()
     buffer = io.BytesIO()
     _of_level(release, level).write_parquet(buffer)
     return buffer.getvalue()
@@ -180,7 +180,7 @@ def as_paths(release: Release, n: int, level: str = "") -> bytes:
     """
     study = release.study
     prepared, periods = prepared_of(study), study.load.timeline.after(len(release.total))
-    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).collect()
+    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.content()))).collect()
     names = sorted((name for name in rows.columns if name.startswith("q0.")), key=lambda name: float(name[1:]))
     shape = (prepared.graph.n_nodes, len(release.total))
     mean = rows[FORECAST].to_numpy().reshape(shape)
@@ -196,7 +196,7 @@ def as_paths(release: Release, n: int, level: str = "") -> bytes:
 
 
 def _of_level(release: Release, level: str) -> pl.DataFrame:
-    table = pl.read_parquet(io.BytesIO(release.forecasts))
+    table = pl.read_parquet(io.BytesIO(release.content()))
     if not level:
         return table
     found = table.filter(pl.col("level") == level)
@@ -214,7 +214,7 @@ def rows(
 
     Raises Unusable for a filter on a column that is not there.
     """
-    found = pl.scan_parquet(io.BytesIO(release.forecasts))
+    found = pl.scan_parquet(io.BytesIO(release.content()))
     columns = found.collect_schema().names()
     for column, wanted in filters.items():
         if column not in columns:
@@ -232,7 +232,7 @@ _NAMES = ("node", "lead")
 
 def _not_as_in(found: pl.LazyFrame, since: Release) -> pl.LazyFrame:
     """Rows that a release does not have with the same numbers."""
-    before = named_as_now(pl.scan_parquet(io.BytesIO(since.forecasts)))
+    before = named_as_now(pl.scan_parquet(io.BytesIO(since.content())))
     schema, other = found.collect_schema(), before.collect_schema()
     place = [name for name, dtype in schema.items() if dtype == pl.String and name in other and name not in _NAMES]
     numbers = [name for name, dtype in schema.items() if dtype.is_float() and other.get(name) == dtype]
@@ -266,7 +266,7 @@ FORECAST = "forecast"
 def node_rows(release: Release, position: int) -> pl.DataFrame:
     """The rows of one node of a release; nodes stand in their order, as many rows each as there are leads."""
     leads = len(release.total)
-    table = pl.scan_parquet(io.BytesIO(Release.objects.values_list("forecasts", flat=True).get(pk=release.pk)))
+    table = pl.scan_parquet(io.BytesIO(release.content()))
     return named_as_now(table).slice(position * leads, leads).collect()
 
 

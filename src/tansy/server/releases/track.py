@@ -59,7 +59,7 @@ def _tracked(pk: int, load: int, corrections: tuple[int, ...]) -> Tracked:
     """Releases, loads and corrections are never changed, so that their numbers say all."""
     release = Release.objects.select_related("study__load", "study__portfolio").get(pk=pk)
     prepared = prepared_of(release.study)
-    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).collect()
+    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.content()))).collect()
     n, horizon = release.n_nodes, len(release.total)
 
     def column(name: str) -> Floats:
@@ -143,7 +143,7 @@ def report(found: Tracked) -> dict[str, Any]:
 
 
 def _lower(release: Release) -> list[float]:
-    columns = pl.scan_parquet(io.BytesIO(release.forecasts)).collect_schema().names()
+    columns = pl.scan_parquet(io.BytesIO(release.content())).collect_schema().names()
     p = sorted(float(name[1:]) for name in columns if name.startswith("q0."))
     return p[: len(p) // 2]
 

@@ -20,7 +20,7 @@ _LONGEST_NAME = 31  # of a sheet
 
 
 def as_xlsx(release: Release) -> bytes:
-    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.forecasts))).collect()
+    rows = named_as_now(pl.scan_parquet(io.BytesIO(release.content()))).collect()
     levels = rows["level"].unique(maintain_order=True).to_list()
     buffer = io.BytesIO()
     book = xlsxwriter.Workbook(

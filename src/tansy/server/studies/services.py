@@ -13,6 +13,7 @@ from django.db.models import ProtectedError
 from django.utils import timezone
 from numpy.typing import NDArray
 
+from tansy.engine.graph.formula import parse as parse_formula
 from tansy.engine.graph.graph import Graph
 from tansy.engine.methods.notation import parse
 from tansy.engine.plans.kinds import Plan, read_plan
@@ -21,6 +22,7 @@ from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
 from tansy.engine.study.prepared import Prepared, check_drivers, prepare
 from tansy.engine.study.recipe import Recipe, entries_of
+from tansy.engine.study.structures import Counted
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
@@ -134,6 +136,12 @@ def prepared_of(study: Study) -> Prepared:
     return prepare(panel_of(study.load), study.recipe, ledger.unpack(study.corrections), by_hand)
 
 
+@lru_cache(maxsize=4)
+def counted_of(study: Study, formula: str) -> Counted:
+    """Levels of a formula over a study's panel; kept, because limits are tried one after the other on them."""
+    return Counted.of(prepared_of(study).planned.panel, parse_formula(formula))
+
+
 def graph_of(study: Study) -> Graph:
     """The graph that a study was run on."""
     return prepared_of(study).graph
@@ -173,6 +181,7 @@ def together_of(result: Result, graph: Graph) -> NDArray[np.float64]:
 def forget() -> None:
     """For tests, which roll back and use the same ids again."""
     prepared_of.cache_clear()
+    counted_of.cache_clear()
 
 
 def _nothing_new(study: Study) -> bool:

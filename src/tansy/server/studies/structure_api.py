@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 from drf_spectacular.utils import extend_schema
@@ -14,11 +13,10 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.errors import RecipeError, StructureError
-from tansy.engine.graph.formula import parse
 from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
 from tansy.engine.graph.time_levels import named_levels
 from tansy.engine.study.kin import kin_of
-from tansy.engine.study.structures import Counted, Tried, try_edges, try_rows, try_structure
+from tansy.engine.study.structures import Tried, try_edges, try_rows, try_structure
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
@@ -324,13 +322,7 @@ def _tried(study: Study, asked: _Asked) -> Tried:
     if asked.rows:
         return try_rows(panel, asked.rows, asked.rule, levels)
     if asked.formula:
-        return try_structure(panel, _counted(study, asked.formula), asked.rule, levels)
+        return try_structure(panel, services.counted_of(study, asked.formula), asked.rule, levels)
     if panel.edges is None:
         raise StructureError("The structure is empty; name levels, or draw rows.")
     return try_edges(panel, panel.edges, asked.rule, levels)
-
-
-@lru_cache(maxsize=4)
-def _counted(study: Study, formula: str) -> Counted:
-    """Kept, because limits are tried one after the other on the same levels."""
-    return Counted.of(services.prepared_of(study).planned.panel, parse(formula))

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import fcntl
+import logging
 import sys
+import threading
+import time
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from django.conf import settings
@@ -12,12 +16,17 @@ from django.db import transaction
 from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 
+from tansy.server.backup import scheduled
+from tansy.server.data_folder import database
 from tansy.server.releases.webhooks import Sender
 from tansy.server.studies import running
 from tansy.server.studies.models import Run
 from tansy.server.studies.tasks import carry_out
 
 MAX_ATTEMPTS = 3
+_LOOKS_EVERY = 600.0  # seconds: whether a day has passed since the last backup
+
+_log = logging.getLogger(__name__)
 
 
 def take_up_again() -> int:
@@ -34,6 +43,20 @@ def take_up_again() -> int:
         for pk in waiting:
             carry_out.enqueue(pk)
     return len(waiting)
+
+
+def back_up_daily() -> None:
+    """Write a backup a day, for as long as the worker lives. What goes wrong is logged, and tried again."""
+    while True:
+        try:
+            kept = database(settings.DATA)
+            now = datetime.now(UTC)
+            path = scheduled(kept, settings.DATA, settings.BACKUP_FOLDER, settings.BACKUPS, now, timedelta(days=1))
+            if path is not None:
+                _log.warning("backup written to %s", path)
+        except Exception:
+            _log.exception("no backup was written")
+        time.sleep(_LOOKS_EVERY)
 
 
 class GentleWorker(Worker):
@@ -58,6 +81,8 @@ class Command(BaseCommand):
             raise CommandError(f"Another worker is at work on {settings.DATA}.") from None
         take_up_again()
         Sender().start()
+        if settings.BACKUPS > 0:
+            threading.Thread(target=back_up_daily, daemon=True, name="backups").start()
         worker = GentleWorker(
             queue_names=["*"], interval=0.3, batch=False, backend_name="default", startup_delay=False, max_tasks=None,
             worker_id="tansy", excluded_queue_names=[],
