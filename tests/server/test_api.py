@@ -14,7 +14,7 @@ from django.test import Client
 from jsonschema import Draft202012Validator
 from rest_framework.test import APIClient
 
-from tansy.server.accounts.models import Token
+from tansy.server.accounts.models import Scope, Token
 from tansy.server.releases.models import Release
 from tansy.server.studies import running
 from tansy.server.studies.models import Run, Study
@@ -206,7 +206,7 @@ def test_rows_of_a_release_come_in_pages(client: APIClient, world: dict[str, int
 
 def test_a_token_is_its_makers_alone_and_kept_as_a_hash(client: APIClient, world: dict[str, int]) -> None:
     other = User.objects.create_user("omar")
-    _, text = Token.issue(other, "his")
+    _, text = Token.issue(other, "his", Scope.READ, 1)
     assert [one["name"] for one in client.get("/api/tokens/").json()] == ["order desk"]
     assert client.delete(f"/api/tokens/{Token.objects.get(name='his').pk}/").status_code == 404
     assert text not in {token.digest for token in Token.objects.all()}
@@ -221,7 +221,11 @@ def test_a_token_is_its_makers_alone_and_kept_as_a_hash(client: APIClient, world
 
 def test_a_page_elsewhere_cannot_act_for_somebody_signed_in(user: User, portfolio: dict[str, Any]) -> None:
     browser = APIClient(enforce_csrf_checks=True)
-    signed_in = browser.post("/api/session/", {"username": "ines", "password": "quiet-garden"}, format="json")
+    browser.get("/")  # the page, which leaves the cookie
+    signed_in = browser.post(
+        "/api/session/", {"username": "ines", "password": "quiet-garden"}, format="json",
+        HTTP_X_CSRFTOKEN=browser.cookies["csrftoken"].value,
+    )  # fmt: skip
     assert signed_in.json()["user"] == "ines"
     forged = browser.patch(f"/api/portfolios/{portfolio['id']}/", {"whole_units": True}, format="json")
     assert forged.status_code == 403 and "CSRF" in forged.json()["detail"]

@@ -56,6 +56,7 @@ INSTALLED_APPS = [
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
+    "tansy.server.headers.SafeHeaders",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.gzip.GZipMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -83,7 +84,29 @@ DATABASES = {
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+_RULES = "django.contrib.auth.password_validation."
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"{_RULES}UserAttributeSimilarityValidator"},
+    {"NAME": f"{_RULES}MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": f"{_RULES}CommonPasswordValidator"},
+    {"NAME": f"{_RULES}NumericPasswordValidator"},
+]
+PASSWORD_HASHERS = [
+    "django.contrib.auth.hashers.Argon2PasswordHasher",
+    "django.contrib.auth.hashers.PBKDF2PasswordHasher",  # of earlier versions: hashed anew at the next sign-in
+]
+
+SESSION_COOKIE_AGE = round(3600 * float(os.environ.get("TANSY_SESSION_HOURS", 168)))
+BEHIND_PROXY = os.environ.get("TANSY_TLS", "") == "proxy"
+"""One setting for a proxy in front that speaks TLS: cookies travel by TLS alone, and browsers keep to it."""
+if BEHIND_PROXY:
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+    SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    SECURE_SSL_REDIRECT = True
+    SECURE_HSTS_SECONDS = 365 * 24 * 3600
+    CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in ALLOWED_HOSTS if host != "*"]
+else:
+    SESSION_COOKIE_SECURE = False
 
 TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default"]}}
 
@@ -107,7 +130,10 @@ REST_FRAMEWORK = {
         "tansy.server.accounts.authentication.TokenAuthentication",
         "rest_framework.authentication.SessionAuthentication",
     ],
-    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_PERMISSION_CLASSES": [
+        "rest_framework.permissions.IsAuthenticated",
+        "tansy.server.accounts.permissions.WithinScope",
+    ],
     "DEFAULT_PARSER_CLASSES": [
         "tansy.server.api.parsing.StrictJSONParser",
         "rest_framework.parsers.FormParser",

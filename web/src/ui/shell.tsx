@@ -7,6 +7,7 @@ import { portfolios, releases, session, studies } from '../api/queries';
 import { count } from './format';
 import { useHere } from './here';
 import { KeysDialog } from './keys';
+import { PasswordButton } from './password';
 import { SearchDialog } from './search';
 import { Empty, Failed, Loading } from './states';
 import { currentTheme, keepTheme, type Theme } from './theme';
@@ -167,6 +168,7 @@ function Rail({ user, open }: { user: string; open: (what: 'search' | 'keys') =>
         </div>
         <div className="flex flex-wrap gap-x-3 gap-y-1">
           <ThemeButton />
+          <PasswordButton />
           <SignOut user={user} />
         </div>
       </div>

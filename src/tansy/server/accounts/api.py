@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import json
+from typing import cast
 
 from django.conf import settings
-from django.contrib.auth import authenticate, login, logout
+from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
+from django.contrib.auth.models import User
+from django.contrib.auth.password_validation import validate_password
+from django.core.exceptions import ValidationError
 from django.db.models import QuerySet
 from drf_spectacular.utils import extend_schema
 from rest_framework import generics, permissions, serializers, status
+from rest_framework.authentication import SessionAuthentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from tansy.server.accounts.models import Token
+from tansy.server.accounts import door
+from tansy.server.accounts.models import Scope, Token
 
 
 class DemoSerializer(serializers.Serializer):
@@ -54,14 +60,20 @@ class SessionView(APIView):
 
     @extend_schema(request=SignInSerializer, responses=SessionSerializer)
     def post(self, request: Request) -> Response:
+        SessionAuthentication().enforce_csrf(request)  # a page elsewhere signs nobody in
         fields = SignInSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
+        name = fields.validated_data["username"]
+        door.check(request, name)
         user = authenticate(request, **fields.validated_data)
         if user is None:
+            door.failed(request, name)
             raise AuthenticationFailed("This name and password do not belong together.")
         login(request, user)
         request.user = user
-        return _session(request)
+        response = _session(request)
+        door.leave_mark(response, name)
+        return response
 
     @extend_schema(responses={204: None})
     def delete(self, request: Request) -> Response:
@@ -69,37 +81,81 @@ class SessionView(APIView):
         return Response(status=status.HTTP_204_NO_CONTENT)
 
 
+class PasswordSerializer(serializers.Serializer):
+    old = serializers.CharField(trim_whitespace=False)
+    new = serializers.CharField(trim_whitespace=False, max_length=200)
+
+
+class PasswordView(APIView):
+    """The own password. Other browsers that are signed in with the old one are not any more."""
+
+    people_alone = True
+
+    @extend_schema(request=PasswordSerializer, responses={204: None})
+    def post(self, request: Request) -> Response:
+        fields = PasswordSerializer(data=request.data)
+        fields.is_valid(raise_exception=True)
+        user = cast(User, request.user)  # strangers do not come here
+        name = user.get_username()
+        door.check(request, name)
+        if not user.check_password(fields.validated_data["old"]):
+            door.failed(request, name)
+            raise serializers.ValidationError({"old": ["This is not your password."]})
+        try:
+            validate_password(fields.validated_data["new"], user)
+        except ValidationError as error:
+            raise serializers.ValidationError({"new": error.messages}) from None
+        user.set_password(fields.validated_data["new"])
+        user.save(update_fields=["password"])
+        update_session_auth_hash(request, user)
+        return Response(status=status.HTTP_204_NO_CONTENT)
+
+
 class TokenSerializer(serializers.ModelSerializer):
     class Meta:
         model = Token
-        fields = ["id", "name", "created_at"]
+        fields = ["id", "name", "created_at", "scope", "expires_at"]
+        read_only_fields = ["expires_at"]
+
+
+class AskedTokenSerializer(serializers.ModelSerializer):
+    days = serializers.IntegerField(min_value=1, max_value=730, default=365, help_text="How long it lasts.")
+
+    class Meta:
+        model = Token
+        fields = ["name", "scope", "days"]
 
 
 class NewTokenSerializer(TokenSerializer):
     token = serializers.CharField(read_only=True, help_text="Shown once.")
 
     class Meta(TokenSerializer.Meta):
-        fields = ["id", "name", "created_at", "token"]
+        fields = [*TokenSerializer.Meta.fields, "token"]
 
 
 class TokensView(generics.ListCreateAPIView):
     """Tokens of the person who asks."""
 
+    people_alone = True
     serializer_class = TokenSerializer
     pagination_class = None
 
     def get_queryset(self) -> QuerySet[Token]:
         return Token.objects.filter(user=self.request.user.pk).order_by("-created_at")
 
-    @extend_schema(request=TokenSerializer, responses={201: NewTokenSerializer})
+    @extend_schema(request=AskedTokenSerializer, responses={201: NewTokenSerializer})
     def post(self, request: Request, *args, **kwargs) -> Response:
-        fields = TokenSerializer(data=request.data)
+        fields = AskedTokenSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
-        token, text = Token.issue(request.user, fields.validated_data["name"])
+        given = fields.validated_data
+        token, text = Token.issue(
+            cast(User, request.user), given["name"], given.get("scope", Scope.READ), given["days"]
+        )
         return Response({**TokenSerializer(token).data, "token": text}, status=status.HTTP_201_CREATED)
 
 
 class TokenView(generics.DestroyAPIView):
+    people_alone = True
     serializer_class = TokenSerializer
 
     def get_queryset(self) -> QuerySet[Token]:

@@ -21,6 +21,8 @@ class TokenAuthentication(authentication.BaseAuthentication):
         token = Token.objects.select_related("user").filter(digest=digest(text.strip())).first()
         if token is None or not token.user.is_active:
             raise exceptions.AuthenticationFailed("This token is not known; make a new one under Releases.")
+        if token.has_ended:
+            raise exceptions.AuthenticationFailed("This token has ended; make a new one under Releases.")
         return token.user, token
 
     def authenticate_header(self, request: Request) -> str:

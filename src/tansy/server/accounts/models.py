@@ -1,29 +1,60 @@
-"""Tokens for machines. Only a hash is kept; the token itself is shown once."""
+"""Tokens for machines, of which only a hash is kept, and sign-ins that failed."""
 
 from __future__ import annotations
 
 import hashlib
 import secrets
+from datetime import timedelta
 
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
+from django.utils import timezone
 
 
 def digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
+class Scope(models.TextChoices):
+    """What a token may do of what its owner may."""
+
+    READ = "read", "read"
+    ACT = "act", "read and act"
+
+
 class Token(models.Model):
+    """It ends with its owner, and when it was said to."""
+
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="tokens")
     name = models.CharField(max_length=80)
     digest = models.CharField(max_length=64, unique=True)
     created_at = models.DateTimeField(auto_now_add=True)
+    scope = models.CharField(max_length=10, choices=Scope, default=Scope.READ)
+    expires_at = models.DateTimeField(null=True, help_text="Null of tokens of earlier versions.")
 
     def __str__(self) -> str:
         return self.name
 
     @classmethod
-    def issue(cls, user: settings.AUTH_USER_MODEL, name: str) -> tuple[Token, str]:  # type: ignore[name-defined]
-        """A new token and its text, which cannot be had again."""
+    def issue(cls, user: User, name: str, scope: str, days: int) -> tuple[Token, str]:
+        """A new token that lasts so many days, and its text, which cannot be had again."""
         text = f"tansy_{secrets.token_urlsafe(32)}"
-        return cls.objects.create(user=user, name=name, digest=digest(text)), text
+        until = timezone.now() + timedelta(days=days)
+        return cls.objects.create(user=user, name=name, digest=digest(text), scope=scope, expires_at=until), text
+
+    @property
+    def has_ended(self) -> bool:
+        return self.expires_at is not None and self.expires_at <= timezone.now()
+
+
+class FailedSignIn(models.Model):
+    """See `door`. mark: of the browser, empty of one that is not known."""
+
+    name = models.CharField(max_length=150, db_index=True)
+    mark = models.CharField(max_length=32, blank=True, db_index=True)
+    address = models.CharField(max_length=45, db_index=True)
+    at = models.DateTimeField(auto_now_add=True, db_index=True)
+
+    def __str__(self) -> str:
+        return f"{self.name} from {self.address}"

@@ -108,7 +108,12 @@ function open(
       return { status: 201, body: releases[0] };
     }
     if (path === '/api/tokens/' && method === 'POST') {
-      const made = { id: 3, name: (body as { name: string }).name, created_at: '2026-11-27T08:00:00Z' };
+      const made = {
+        ...(body as { name: string; scope: 'read' }),
+        id: 3,
+        created_at: '2026-11-27T08:00:00Z',
+        expires_at: '2027-11-27T08:00:00Z',
+      };
       tokens.push(made);
       return { status: 201, body: { ...made, token: 'tansy-0123456789abcdef' } };
     }

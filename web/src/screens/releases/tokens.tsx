@@ -9,9 +9,11 @@ export function Tokens({ example }: { example: number | undefined }) {
   const list = useQuery(tokens);
   const client = useQueryClient();
   const [name, setName] = useState('');
+  const [scope, setScope] = useState<'read' | 'act'>('read');
+  const [days, setDays] = useState('365');
   const refresh = () => client.invalidateQueries({ queryKey: tokens.queryKey });
   const make = useMutation({
-    mutationFn: () => body(api.POST('/api/tokens/', { body: { name } })),
+    mutationFn: () => body(api.POST('/api/tokens/', { body: { name, scope, days: Number(days) } })),
     onSuccess: () => setName(''),
     onSettled: refresh,
   });
@@ -25,8 +27,8 @@ export function Tokens({ example }: { example: number | undefined }) {
         Reading releases through the API
       </h2>
       <p className="mb-2 max-w-[80ch] text-second">
-        A system downstream reads a release with a token. It acts for you; take it back when it is not needed
-        any more.
+        A system downstream reads a release with a token. It stands for you, makes no further tokens, and ends
+        with its time or when you take it back.
       </p>
       {make.data && (
         <div role="status" className="mb-3 border-l-[3px] border-accent pl-3">
@@ -46,7 +48,7 @@ export function Tokens({ example }: { example: number | undefined }) {
         </div>
       )}
       <form
-        className="mb-2 flex items-center gap-2"
+        className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-2"
         onSubmit={(event) => {
           event.preventDefault();
           make.mutate();
@@ -62,6 +64,28 @@ export function Tokens({ example }: { example: number | undefined }) {
             onChange={(event) => setName(event.target.value)}
           />
         </label>
+        <label className="flex items-center gap-2 text-[13px] text-second">
+          It may
+          <select
+            className="select select-sm w-[130px] text-base-content"
+            value={scope}
+            onChange={(event) => setScope(event.target.value === 'act' ? 'act' : 'read')}
+          >
+            <option value="read">read</option>
+            <option value="act">read and act</option>
+          </select>
+        </label>
+        <label className="flex items-center gap-2 text-[13px] text-second">
+          for days
+          <input
+            className="input input-sm w-[70px] text-right text-base-content"
+            inputMode="numeric"
+            required
+            pattern="[1-9][0-9]{0,2}"
+            value={days}
+            onChange={(event) => setDays(event.target.value)}
+          />
+        </label>
         <button type="submit" className="btn btn-sm" disabled={!name.trim() || make.isPending}>
           Make a token
         </button>
@@ -75,7 +99,10 @@ export function Tokens({ example }: { example: number | undefined }) {
         {list.data?.map((token) => (
           <li key={token.id} className="flex items-center gap-3 py-0.5">
             {token.name}
-            <span className="text-second">since {when(token.created_at)}</span>
+            <span className="text-second">
+              {token.scope === 'act' ? 'reads and acts' : 'reads'}, since {when(token.created_at)}
+              {token.expires_at && `, until ${when(token.expires_at)}`}
+            </span>
             <button type="button" className="btn btn-xs" onClick={() => revoke.mutate(token.id)}>
               Take back
             </button>

@@ -1,0 +1,84 @@
+/** The own password, changed by who knows the one of now. */
+import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
+import { ApiError, api } from '../api/client';
+import { Dialog } from './dialog';
+
+export function PasswordButton() {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <button type="button" className="cursor-pointer hover:underline" onClick={() => setOpen(true)}>
+        password
+      </button>
+      {open && <PasswordDialog close={() => setOpen(false)} />}
+    </>
+  );
+}
+
+const FIELDS = [
+  { name: 'old', label: 'Password now', complete: 'current-password' },
+  { name: 'new', label: 'New password, ten characters or more', complete: 'new-password' },
+  { name: 'again', label: 'The new one again', complete: 'new-password' },
+] as const;
+
+export function PasswordDialog({ close }: { close: () => void }) {
+  const [fields, setFields] = useState({ old: '', new: '', again: '' });
+  const change = useMutation({
+    mutationFn: () => api.POST('/api/password/', { body: { old: fields.old, new: fields.new } }),
+  });
+  const errors = change.error instanceof ApiError ? change.error.errors : {};
+  const differs = fields.again !== '' && fields.again !== fields.new;
+  return (
+    <Dialog title="Change your password" close={close}>
+      {change.isSuccess ? (
+        <p role="status">
+          It is changed. Other browsers that were signed in with the old one are not any more.
+        </p>
+      ) : (
+        <form
+          className="space-y-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            change.mutate();
+          }}
+        >
+          {FIELDS.map((one) => {
+            const wrong =
+              one.name === 'again' ? (differs ? 'It is another one.' : undefined) : errors[one.name];
+            return (
+              <label key={one.name} className="block">
+                <span className="text-second">{one.label}</span>
+                <input
+                  type="password"
+                  required
+                  autoComplete={one.complete}
+                  className="input input-sm w-full"
+                  value={fields[one.name]}
+                  onChange={(event) => setFields({ ...fields, [one.name]: event.target.value })}
+                />
+                {wrong && (
+                  <span role="alert" className="text-error">
+                    {wrong}
+                  </span>
+                )}
+              </label>
+            );
+          })}
+          {change.error && Object.keys(errors).length === 0 && (
+            <p role="alert" className="text-error">
+              {change.error.message}
+            </p>
+          )}
+          <button
+            type="submit"
+            className="btn btn-primary btn-sm"
+            disabled={change.isPending || fields.new === '' || fields.new !== fields.again}
+          >
+            Change it
+          </button>
+        </form>
+      )}
+    </Dialog>
+  );
+}
