@@ -7,7 +7,7 @@ import re
 
 import polars as pl
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
 from tests.browser.steps import settle
 
@@ -110,6 +110,22 @@ def test_every_screen_is_readable_named_and_fits(page: Page, address: str, garde
             if width == 1024:
                 continue
             readable(page, where)
+
+
+def test_no_screen_needs_what_the_content_policy_forbids(
+    browser: Browser, page: Page, address: str, garden: dict[str, int]
+) -> None:
+    context = browser.new_context(storage_state=page.context.storage_state())
+    strict = context.new_page()
+    refused: list[str] = []
+    strict.on("console", lambda one: refused.append(one.text) if "Content Security Policy" in one.text else None)
+    for place in places(garden):
+        strict.goto(address + place, wait_until="networkidle")
+        strict.get_by_role("heading", level=1).wait_for()
+    strict.evaluate("document.head.append(Object.assign(document.createElement('script'), { textContent: '1' }))")
+    strict.wait_for_timeout(200)
+    assert len(refused) == 1 and "inline" in refused[0], refused  # the one that was put in here
+    context.close()
 
 
 def test_the_focus_is_seen_wherever_it_goes(page: Page, address: str, garden: dict[str, int]) -> None:
