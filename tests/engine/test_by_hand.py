@@ -82,9 +82,9 @@ def test_what_no_row_holds_is_told_and_kept() -> None:
         ((("Chain", "region: R9"),), "Row 1: no series has the region 'R9'"),
         ((("Chain", "region: R0"), ("Chain", "City")), "Row 2: 'City' below 'Chain' is neither a total"),
         ((("", "region: R0"),), "Row 1: there is no total"),
-        ((("A", "region: R0"), ("C", "D"), ("D", "C")), "Row [0-9]+: 'C' holds no series"),
+        ((("A", "region: R0"), ("C", "D"), ("D", "C")), "Row 2: 'C' holds no series"),
         ((("A", "B"), ("B", "A"), ("B", "region: R0")), "its own ancestor: 'A' > 'B' > 'A'|'B' > 'A' > 'B'"),
-        ((("A", "region: R0"), ("A", "department: D0")), "Node 'A', split '': P.. × S. is counted twice"),
+        ((("A", "region: R0"), ("A", "department: D0")), "Node 'A': P.. × S. is counted twice"),
         ((), "There are no rows"),
     ],
 )  # fmt: skip

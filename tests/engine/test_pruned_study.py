@@ -14,6 +14,7 @@ from tansy.engine.errors import RecipeError
 from tansy.engine.graph.pruning import PruningRule
 from tansy.engine.panel import Panel
 from tansy.engine.study import export
+from tansy.engine.study.kin import kin_of
 from tansy.engine.study.paths import joint_paths
 from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import Recipe, read_recipe
@@ -116,3 +117,31 @@ def test_a_pruning_is_written_as_it_is_read() -> None:
             read_recipe(recipe.to_toml().replace(wrong, says))
     with pytest.raises(RecipeError, match=r"\[structure\] formula: .* lacks a name"):
         replace(RECIPE, formula="department >")
+
+
+def test_what_lies_next_above_and_below_a_node_of_a_pruned_structure() -> None:
+    """By sets of series: parents are the least that hold a node, lumps lie below the least that hold them, and down
+    every way of splitting a node nothing is lost."""
+    own = panel(2)
+    prepared = prepare(own, RECIPE)
+    graph, left = prepared.graph, prepared.pruned
+    assert left is not None and len(left.lumps) > 3
+    matrix = graph.summation.matrix
+    ends = zip(matrix.indptr[:-1], matrix.indptr[1:], strict=True)
+    sets = [frozenset(matrix.indices[a:b].tolist()) for a, b in ends]
+    sets += [frozenset({i}) for i in range(graph.n_series)]
+
+    def least(node: int) -> set[int]:
+        above = [j for j in range(graph.n_aggregates) if sets[j] > sets[node]]
+        return {j for j in above if not any(sets[k] < sets[j] for k in above)}
+
+    volume = own.values[:, -52:].sum(axis=1)
+    for node in range(graph.n_aggregates):
+        kin = kin_of(prepared, node)
+        assert set(kin.parents.tolist()) == least(node)
+        below = [i for nodes in kin.children.values() for i in nodes.tolist()]
+        assert {i for i in below if i in left.lumps} == {i for i in left.lumps if node in least(i)}
+        assert frozenset().union(*(sets[i] for i in below)) == sets[node]
+        for nodes in kin.children.values():
+            sold = [volume[sorted(sets[i])].sum() for i in nodes.tolist()]
+            assert sold == sorted(sold, reverse=True)

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from tansy.engine.errors import RecipeError
+from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.pruning import PruningRule
 from tansy.engine.graph.time_levels import LEVELS, Blocks, TimeLevel, gathered
 from tansy.engine.methods import registry
@@ -157,3 +157,10 @@ def test_pruning_walks_down_in_time_as_far_as_nodes_qualify(tmp_path: Path) -> N
     newest = found.seen_at[-1]
     came, bands = found.received[longer, newest : newest + 8], found.tested_quantiles[longer, -1]
     assert ((came >= bands[:, 0]) & (came <= bands[:, -1])).mean() > 0.9  # 95 % bands of counts
+
+
+def test_pruning_by_less_than_one_longer_period_is_refused_in_words() -> None:
+    rule = PruningRule({"mean": 6.0, "empty": 0.9}, 0.3)
+    early = panel(1).timeline.labels[2]
+    with pytest.raises(StructureError, match="'4 weeks' takes 4 periods, and pruning is judged by 3"):
+        prepare(panel(1), replace(RECIPE, pruning=rule, pruned_until=early))

@@ -107,6 +107,7 @@ def test_a_node_is_followed_up_and_down(client: APIClient, done: Study) -> None:
             break
         for child in kin["children"]:
             assert len(child["nodes"]) == child["n_nodes"]
+            assert len({one["node"] for one in child["nodes"]}) == child["n_nodes"]
             total = sum(one["forecast"] for one in child["nodes"])
             assert total == pytest.approx(kin["itself"]["forecast"], rel=1e-9, abs=1e-6)
         below = kin["children"][0]["nodes"][0]["node"]

@@ -66,10 +66,11 @@ class _Edges:
         self._series = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
         self._by_name = {_JOINED.join(one): one for one in self._series}
         self._held: set[tuple[str, ...]] = set()
-        self._of_value: dict[str, tuple[str, ...]] = {}
+        self._first_row: dict[str, int] = {}
         self._rows: dict[tuple[str, tuple[str, ...]], str] = {}
 
     def add(self, number: int, parent: str, child: str, level: str) -> None:
+        self._first_row.setdefault(parent, number)
         if child in self._totals:
             self._row(parent, (child,), level)
         elif child in self._by_name:
@@ -127,7 +128,7 @@ class _Edges:
             if parent not in hold:
                 hold.add(parent)
                 todo += above.get((parent,), [])
-        for number, (parent, _) in enumerate(self._rows, start=1):
+        for parent, number in self._first_row.items():
             if parent not in hold:
                 raise StructureError(f"Row {number}: {parent!r} holds no series; name what lies below it.")
 

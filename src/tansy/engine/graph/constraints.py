@@ -65,7 +65,7 @@ def from_edges(
     way = np.array([ways[one] for one in zip(parents, splits, strict=True)], dtype=np.int64)
     child = np.array([at[name] for name in children], dtype=np.int64)
     node_of_way = np.array([at[parent] for parent, _ in ways], dtype=np.int64)
-    steps = _steps_above_finest(names, node_of_way[way], child)
+    steps = steps_above_finest(names, node_of_way[way], child)
     split = sparse.csr_array((np.ones(len(way)), (way, child)), shape=(len(ways), n_names))
     first_way = np.full(n, -1, dtype=np.int64)
     first_way[node_of_way[::-1]] = np.arange(len(ways))[::-1]
@@ -83,8 +83,9 @@ def from_edges(
     if len(twice):
         row = int(np.searchsorted(by_way.indptr, twice[0], side="right")) - 1
         parent, called = words[row]
+        split_of = f", split {called!r}" if called else ""
         raise StructureError(
-            f"Node {_shown(parent)}, split {called!r}: {_shown(finest[by_way.indices[twice[0]]])} is counted twice."
+            f"Node {_shown(parent)}{split_of}: {_shown(finest[by_way.indices[twice[0]]])} is counted twice."
         )
     apart = sparse.coo_array(by_way - held[node_of_way])
     apart.eliminate_zeros()
@@ -103,7 +104,7 @@ def from_edges(
     return names, Summation(matrix)
 
 
-def _steps_above_finest(names: Sequence[Hashable], parent: Integers, child: Integers) -> Integers:
+def steps_above_finest(names: Sequence[Hashable], parent: Integers, child: Integers) -> Integers:
     """The longest way from each node down to a finest one, [nodes]. Raises StructureError that names a circle."""
     steps = np.zeros(len(names), dtype=np.int64)
     waiting = np.bincount(parent, minlength=len(names))
@@ -134,6 +135,12 @@ def _circle(parent: Integers, child: Integers, among: NDArray[np.bool_]) -> list
     while down[way[-1]] not in way:
         way.append(down[way[-1]])
     return [*way[way.index(down[way[-1]]) :], down[way[-1]]]
+
+
+def marks_of(n: int) -> NDArray[np.uint64]:
+    """A random number for each of n series. Sets of series are told apart by the sums of theirs: two of a million sets
+    have the same one in one of forty million graphs."""
+    return np.random.default_rng(n).integers(0, 2**64, n, dtype=np.uint64)
 
 
 def ranges(start: Integers, stop: Integers) -> Integers:

@@ -9,6 +9,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from tansy.engine.graph.constraints import marks_of
 from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.grouping import Depths, Dimension, labels_of, laid_out
 from tansy.engine.panel import Panel
@@ -46,7 +47,7 @@ def counts_of(dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...]) -> 
     n_series = dimensions[0].member.shape[1]
     found: list[LevelCount] = []
     seen: dict[bytes, tuple[str, ...]] = {}
-    marks = np.random.default_rng(n_series).integers(0, 2**64, n_series, dtype=np.uint64)
+    marks = marks_of(n_series)
     known: NDArray[np.uint64] = np.empty(0, dtype=np.uint64)
     for depths in levels:
         labels = labels_of(dimensions, depths)

@@ -13,10 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from tansy.engine.graph.constraints import steps_above_finest
 from tansy.engine.graph.edges import Node, along_edges, leading_to
 from tansy.engine.graph.graph import Graph, node_id
 from tansy.engine.graph.pruned import OTHER, Pruned
-from tansy.engine.graph.pruning import Held, Judge, PruningRule, features_of, finest_of
+from tansy.engine.graph.pruning import Held, Judge, PruningRule, features_of, finest_of, sold
 from tansy.engine.panel import Edges, Panel
 
 Floats = NDArray[np.float64]
@@ -28,17 +29,18 @@ History = tuple[Floats, Judge]
 @dataclass(frozen=True, eq=False)
 class Left:
     """What is left of a graph. kept: [nodes] of it, those that are forecast themselves; edges: of them, of lumps, and
-    of all series. lumps: names of what gathers others, and their series."""
+    of all series. lumps: names of what gathers others, and their series; other: what their level is called."""
 
     kept: Booleans
     edges: Edges
     lumps: dict[str, Integers]
+    other: str
     n_splits: int
     n_taken: int
 
     def held(self, whole: Graph) -> Held:
         """The series of what is left of a graph and forecast itself, lumps last."""
-        kept = _held(whole).of(np.nonzero(self.kept)[0])
+        kept = held_by(whole).of(np.nonzero(self.kept)[0])
         size = np.array([len(one) for one in self.lumps.values()], dtype=np.int64)
         start = np.concatenate([kept.start, kept.start[-1] + np.cumsum(size)])
         return Held(start, np.concatenate([kept.members, *self.lumps.values()]))
@@ -53,11 +55,11 @@ def pruned_edges(panel: Panel, edges: Edges, histories: Sequence[History], rule:
     own = np.zeros(graph.n_nodes, dtype=bool)
     names = [*(whole.ids[i] for i in np.nonzero(left.kept)[0].tolist()), *(_id(panel, one) for one in left.lumps)]
     own[[graph.position[name] for name in names]] = True
-    of = next((level for level in graph.levels if level.name == OTHER and left.lumps), None)
+    of = next((level for level in graph.levels if level.name == left.other), None)
     lumps = range(of.first, of.first + of.n_nodes) if of else range(0)
     finest = np.zeros(graph.n_nodes, dtype=np.int64)
     rows = np.nonzero(own)[0]
-    finest[rows] = finest_of(_held(graph).of(rows), histories, rule)
+    finest[rows] = finest_of(held_by(graph).of(rows), histories, rule)
     return Pruned(graph, own, _leaf(graph, own), lumps, finest)
 
 
@@ -76,15 +78,13 @@ class _Walk:
         splits = {way: i for i, way in enumerate(dict.fromkeys((edges.parents[e], edges.splits[e]) for e in rows))}
         self._split_names = [split for _, split in splits]
         self._split = np.array([splits[edges.parents[e], edges.splits[e]] for e in rows], dtype=np.int64)
-        held = _held(whole)
+        held = held_by(whole)
         self._held = held
-        self._qualifies = rule.qualify(features_of(held, *history, tuple(rule.limits))) if rule.limits else np.ones(
-            whole.n_nodes, dtype=bool
-        )  # fmt: skip
-        values = np.maximum(np.nan_to_num(history[0]), 0.0).sum(axis=1)
-        self._volume = whole.summation.sum_up(values)
-        marks = np.random.default_rng(whole.n_series).integers(0, 2**64, whole.n_series, dtype=np.uint64)
-        self._marks = np.add.reduceat(marks[held.members], held.start[:-1])
+        self._qualifies = np.ones(whole.n_nodes, dtype=bool)
+        if rule.limits:
+            self._qualifies = rule.qualify(features_of(held, *history, tuple(rule.limits)))
+        self._volume = whole.summation.sum_up(sold(history[0]))
+        self._marks = held.marks(whole.n_series)
         self._first_with: dict[int, int] = {}
         self._kept = np.zeros(whole.n_nodes, dtype=bool)
         self._open = np.zeros(whole.n_nodes, dtype=bool)
@@ -92,6 +92,9 @@ class _Walk:
         self._has_rows: set[int] = set()
         self._lumps: dict[str, Integers] = {}
         self._taken = self._judged = 0
+        self._other = OTHER
+        while any(level.name == self._other for level in whole.levels):
+            self._other += "_"  # what a level is called cannot tell a lump from its nodes
 
     def down(self) -> Left:
         whole = self._whole
@@ -99,7 +102,7 @@ class _Walk:
         for top in tops.tolist():
             self._stands_for(top)
         self._open[tops] = True
-        height = self._heights()
+        height = steps_above_finest(whole.ids, self._parent, self._child)
         for h in range(int(height.max(initial=0)), 0, -1):
             self._split_nodes(np.nonzero((height[self._parent] == h) & self._open[self._parent])[0])
         for node in np.nonzero(self._kept[: whole.n_aggregates])[0].tolist():
@@ -107,16 +110,7 @@ class _Walk:
                 self._series_below(self._name(node), self._level(node), self._held.series(node))
         parents, children, splits, levels = zip(*self._rows, strict=True)
         left = Edges(self._edges.name, parents, children, splits, levels, self._edges.several_keys)
-        return Left(self._kept, left, self._lumps, self._judged, self._taken)
-
-    def _heights(self) -> Integers:
-        """The longest way from each node down to a series, [nodes]."""
-        height = np.zeros(self._whole.n_nodes, dtype=np.int64)
-        while True:
-            before = height.copy()
-            np.maximum.at(height, self._parent, height[self._child] + 1)
-            if (before == height).all():
-                return height
+        return Left(self._kept, left, self._lumps, self._other, self._judged, self._taken)
 
     def _split_nodes(self, rows: Integers) -> None:
         """Judge the splits that some edges make, and keep what those that are taken leave."""
@@ -161,7 +155,7 @@ class _Walk:
                 other += "_"
             self._lumps[other] = np.concatenate(gathered)
             self._rows.append((name, (other,), split, level))
-            self._series_below(other, OTHER, self._lumps[other])
+            self._series_below(other, self._other, self._lumps[other])
 
     def _stands_for(self, node: int) -> int:
         """The kept node of just the same series, which is this one where there is none yet."""
@@ -190,7 +184,7 @@ def _id(panel: Panel, node: Node) -> str:
     return node_id({"node": node} if isinstance(node, str) else dict(zip(panel.key_names, node, strict=True)))
 
 
-def _held(graph: Graph) -> Held:
+def held_by(graph: Graph) -> Held:
     """The series of all nodes."""
     matrix, n = graph.summation.matrix, graph.n_series
     start = np.concatenate([matrix.indptr, matrix.indptr[-1] + 1 + np.arange(n)]).astype(np.int64)

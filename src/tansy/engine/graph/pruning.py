@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from tansy.engine.errors import StructureError
+from tansy.engine.graph.constraints import marks_of
 from tansy.engine.graph.constraints import ranges as _ranges
 from tansy.engine.graph.counts import node_of_series
 from tansy.engine.graph.grouping import Depths, Dimension, next_above
@@ -98,6 +99,10 @@ class Held:
         """One of the series of each node, [nodes]."""
         return np.asarray(self.members[self.start[:-1]])
 
+    def marks(self, n_series: int) -> NDArray[np.uint64]:
+        """The same for nodes of the same series, [nodes]."""
+        return np.add.reduceat(marks_of(n_series)[self.members], self.start[:-1])
+
     def of(self, rows: Integers) -> Held:
         """Of some of the nodes."""
         size = np.diff(self.start)[rows]
@@ -154,6 +159,11 @@ def prune(
     return _Walk(dimensions, levels, values, rule, judge).down()
 
 
+def sold(values: Floats) -> Floats:
+    """What each series sold, [series], of [series, periods]; returns do not count, nor what is not known."""
+    return np.where(values > 0.0, values, 0.0).sum(axis=1)
+
+
 def features_of(held: Held, values: Floats, judge: Judge, names: tuple[str, ...]) -> Mapping[str, Floats]:
     """Features of nodes by name, [nodes], from the histories of the series, [series, periods]."""
     return judge(
@@ -204,10 +214,10 @@ class _Walk:
         n = len(values)
         self._first = _begins(values)
         self._sold = np.nan_to_num(values)
-        self._volume = np.where(self._sold > 0.0, self._sold, 0.0).sum(axis=1)
+        self._volume = sold(values)
         self._n_nodes = 1
         self._nodes = [_Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int))]
-        self._marks = np.random.default_rng(n).integers(0, 2**64, n, dtype=np.uint64)
+        self._marks = marks_of(n)
         self._known, self._number = np.array([self._marks.sum()]), np.zeros(1, dtype=np.int64)
         self._splits: list[Splits] = []
         self._n_judged = 0

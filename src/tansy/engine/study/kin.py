@@ -6,17 +6,19 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import sparse
 
 from tansy.engine.graph.graph import Graph
 from tansy.engine.study.prepared import Prepared, edges_of
-from tansy.engine.study.structures import levels_held
+from tansy.engine.study.structures import levels_held, sold_last_season
 
 Integers = NDArray[np.int64]
 
 
 @dataclass(frozen=True, eq=False)
 class Kin:
-    """parents: smallest nodes that hold all of it and more. children: per level that it is split into, its nodes."""
+    """parents: smallest nodes that hold all of it and more. children: per level that it is split into, its nodes, those
+    that sold most in the last season first."""
 
     parents: Integers
     children: dict[int, Integers]
@@ -37,15 +39,19 @@ def kin_of(prepared: Prepared, node: int) -> Kin:
         own = int(graph.level_of[node])
         next_finer = [k for k, level in enumerate(levels) if own in level.above]
         lumps = prepared.pruned.lumps if prepared.pruned else range(0)
-        if node in lumps or not next_finer:
-            next_finer = [len(levels) - 1]
-        elif len(lumps):
+        if len(lumps):
             next_finer.append(int(graph.level_of[lumps[0]]))
         below = within[np.isin(graph.level_of[within], next_finer)]
-        if len(lumps):  # a lump lies next below one node of several that hold it: the smallest
-            below = np.array([i for i in below.tolist() if i not in lumps or _is_smallest(graph, node, i, size)], int)
+        if len(lumps):
+            below = np.setdiff1d(below, _held_between(graph, within, lumps))
+    covered = np.zeros(graph.n_series, dtype=bool)
+    covered[graph.below(below).series] = True
+    alone = np.nonzero((held > 0.0) & ~covered)[0] + graph.n_aggregates  # what pruning has not split further
+    below = np.concatenate([below, alone[alone != node]])
+    volume = graph.summation.sum_up(sold_last_season(prepared.planned.panel))
+    below = below[np.argsort(-volume[below], kind="stable")]
     found = {int(k): below[graph.level_of[below] == k] for k in np.unique(graph.level_of[below]).tolist()}
-    return Kin(_smallest(graph, larger), {k: nodes for k, nodes in found.items() if len(nodes)})
+    return Kin(_smallest(graph, larger), found)
 
 
 def _held(graph: Graph, node: int) -> NDArray[np.float64]:
@@ -68,10 +74,14 @@ def _smallest(graph: Graph, nodes: Integers) -> Integers:
     return nodes[~holds.any(axis=1)]
 
 
-def _is_smallest(graph: Graph, node: int, lump: int, size: Integers) -> bool:
-    inside = graph.summation.sum_up(_held(graph, lump))[: graph.n_aggregates]
-    holding = np.nonzero((inside == size[lump]) & (size[: graph.n_aggregates] > size[lump]))[0]
-    return node in _smallest(graph, holding)
+def _held_between(graph: Graph, within: Integers, lumps: range) -> Integers:
+    """Lumps that lie in a total of those `within` a node, and so not next below the node itself."""
+    totals = within[within < graph.n_aggregates]
+    own = totals[(totals >= lumps.start) & (totals < lumps.stop)]
+    matrix, size = graph.summation.matrix, _size(graph)
+    shared = sparse.coo_array(matrix[totals] @ matrix[own].T)
+    whole = (shared.data == size[own][shared.col]) & (size[totals][shared.row] > size[own][shared.col])
+    return np.asarray(own[np.unique(shared.col[whole])])
 
 
 def _below_in_forest(graph: Graph, node: int) -> Integers:

@@ -31,6 +31,8 @@ from tansy.engine.study.tasks import fit_known
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
 
+STEP = "longer periods"
+"""What the run says while it is at them."""
 _FEWEST_PERIODS = 3
 _MOST_RATIO = 5.0  # of an error to its spread, as it counts: one wild value says nothing of a level
 _LEAST_RATIO = 1e-3  # of a variance to that of one step: no forecast is certain
@@ -47,7 +49,11 @@ class Longer:
 def longer_forecasts(prepared: Prepared, store: Store, steps: Steps, workers: int | None) -> list[Longer]:
     """At every origin and at the end, oldest first."""
     ends = [*prepared.seen_at, prepared.timeline.n_periods]
-    return [_from(prepared, n, store, steps, workers) for n in ends]
+    found: list[Longer] = []
+    for n in ends:
+        steps.say(STEP, len(found), len(ends))
+        found.append(_from(prepared, n, store, steps, workers))
+    return found
 
 
 def _from(prepared: Prepared, n_seen: int, store: Store, steps: Steps, workers: int | None) -> Longer:

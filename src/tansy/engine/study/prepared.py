@@ -228,7 +228,15 @@ def _pruned(panel: Panel, recipe: Recipe) -> Pruned:
 
 
 def histories_of(panel: Panel, levels: Iterable[TimeLevel]) -> list[tuple[Floats, Judge]]:
-    """What pruning judges by, and how: the history, and that in longer periods."""
+    """What pruning judges by, and how: the history, and that in longer periods. Raises StructureError where there is
+    not one whole longer period."""
+    levels = list(levels)
+    for level in levels:
+        if panel.timeline.n_periods < level.periods:
+            raise StructureError(
+                f"{level.name!r} takes {level.periods} periods, and pruning is judged by {panel.timeline.n_periods}; "
+                "judge it by a later one, or leave this time level out."
+            )
     over = [panel, *(panel_over(panel, level) for level in levels)]
     return [(one.values, judge_of(one.timeline)) for one in over]
 

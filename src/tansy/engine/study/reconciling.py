@@ -58,11 +58,12 @@ def reconcile_all(
     recipe, graph, n_origins = prepared.recipe, prepared.graph, len(prepared.seen_at)
     asked = CANDIDATES if recipe.reconciliation == BEST else (recipe.reconciliation,)
     shown = SHOWN if graph.n_nodes <= MOST_SHOWN else tuple(name for name in SHOWN if name not in CORRELATED)
-    if over_time is not base:
+    timed = over_time is not base
+    if timed:
         shown = (shown[0], OVER_TIME, *shown[1:])
     names = [name for name in dict.fromkeys((*shown, *asked)) if name not in ("combined", OVER_TIME)]
     published, unreconciled = np.empty_like(base), np.empty_like(base[:, :-1])
-    sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in (*names, "combined", OVER_TIME)}
+    sums = {name: np.zeros((graph.n_nodes, 1, accuracy.N_SUMS)) for name in (*names, "combined", *shown)}
     chosen_by = _Choice(prepared, asked)
     done, of = 0, n_origins * len(names) + 1
 
@@ -82,7 +83,8 @@ def reconcile_all(
             found[name] = means
             done += 1
             steps.say("reconcile", done, of)
-        found[OVER_TIME] = np.nan_to_num(over_time[:, o])
+        if timed:
+            found[OVER_TIME] = np.nan_to_num(over_time[:, o])
         found["combined"] = combined(graph.summation, found["bottom-up"], found["variance"])
         for name, means in found.items():
             sums[name] += judged.origin(o).sums(means[:, None])[0].sum(axis=1, keepdims=True)

@@ -36,7 +36,8 @@ from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.forecast import ROUNDING, Forecast, Layer
-from tansy.engine.study.longer import fitted_to_longer, longer_forecasts
+from tansy.engine.study.longer import STEP as LONGER_PERIODS
+from tansy.engine.study.longer import Longer, fitted_to_longer, longer_forecasts
 from tansy.engine.study.moved import Moved, gaps, moved_most
 from tansy.engine.study.prepared import Prepared, prepare
 from tansy.engine.study.ready import make_ready
@@ -203,7 +204,10 @@ def _run(
         )
         seen = [ending.seen for ending in endings]
         end = prepared.known(keep=store)
-        longer = longer_forecasts(prepared, store, steps, workers) if prepared.time_levels else []
+    longer: list[Longer] = []
+    if prepared.time_levels:
+        with steps(LONGER_PERIODS):
+            longer = longer_forecasts(prepared, store, steps, workers)
     with steps("choose"):
         kind_names, of_kind = kinds_of(end.kinds, graph)
         chosen, choices = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)

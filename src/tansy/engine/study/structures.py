@@ -15,8 +15,8 @@ from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.formula import Formula, named
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import Depths, Dimension, laid_out, next_above
-from tansy.engine.graph.pruned_edges import prune_edges
-from tansy.engine.graph.pruning import PruningRule, finest_of, prune
+from tansy.engine.graph.pruned_edges import held_by, prune_edges
+from tansy.engine.graph.pruning import PruningRule, finest_of, prune, sold
 from tansy.engine.graph.time_levels import TimeLevel
 from tansy.engine.panel import Edges, Panel
 from tansy.engine.study.prepared import Prepared, histories_of
@@ -68,10 +68,15 @@ class Tried:
         return 100.0 * (1.0 - (self.n_fitted - self.n_longer) / max(self.n_nodes, 1))
 
 
+def sold_last_season(panel: Panel) -> Floats:
+    """[series]."""
+    return sold(panel.values[:, -max(panel.timeline.season_length, 1) :])
+
+
 def levels_held(prepared: Prepared) -> list[LevelHeld]:
     """Levels of the graph of a study, the series last. Lumps lie at no one level, and so below none."""
     graph, panel = prepared.graph, prepared.planned.panel
-    volume = _sold(panel.values[:, -max(panel.timeline.season_length, 1) :])
+    volume = sold_last_season(panel)
     total = max(float(volume.sum()), np.finfo(np.float64).tiny)
     lumps = prepared.pruned.lumps if prepared.pruned else range(0)
     depths = np.stack([axis.depths[graph.place[:, d]] for d, axis in enumerate(graph.axes)], axis=1)
@@ -114,7 +119,7 @@ def try_structure(
     itself = left.themselves(len(counts) - 1)
     own = np.zeros(panel.n_series, dtype=bool)
     own[left.held.first[itself]] = True
-    volume = _sold(panel.values)
+    volume = sold(panel.values)
     return Tried(
         counts,
         np.bincount(left.level[~left.lumped], minlength=len(counts)).tolist(),
@@ -153,7 +158,7 @@ def try_edges(
     left = prune_edges(panel, edges, graph, histories, rule)
     own = left.kept[graph.n_aggregates :]
     held = left.held(graph)
-    volume = _sold(panel.values)
+    volume = sold(panel.values)
     return Tried(
         counts,
         np.bincount(graph.level_of[left.kept], minlength=len(counts)).tolist(),
@@ -170,12 +175,9 @@ def try_edges(
 
 def _levels_of_edges(graph: Graph) -> list[LevelCount]:
     """Levels of a graph of edges, all of whose nodes occur."""
-    size = np.concatenate([np.diff(graph.summation.matrix.indptr), np.ones(graph.n_series, dtype=np.int64)])
-    marks = np.random.default_rng(graph.n_series).integers(0, 2**64, graph.n_series, dtype=np.uint64)
-    matrix = graph.summation.matrix
-    of_totals = np.add.reduceat(marks[matrix.indices], matrix.indptr[:-1]) if graph.n_aggregates else marks[:0]
-    mark = np.concatenate([of_totals, marks])
-    _, first = np.unique(mark, return_index=True)
+    held = held_by(graph)
+    size = np.diff(held.start)
+    _, first = np.unique(held.marks(graph.n_series), return_index=True)
     equal = np.ones(graph.n_nodes, dtype=bool)
     equal[first] = False
     found = []
@@ -198,8 +200,3 @@ def formula_of(prepared: Prepared) -> str:
     except StructureError:
         return ""
     return " * ".join(f"({chain})" if " > " in chain and len(chains) > 1 else chain for chain in chains)
-
-
-def _sold(values: Floats) -> Floats:
-    """What each series sold, [series]; returns do not count."""
-    return np.where(values > 0.0, values, 0.0).sum(axis=1)

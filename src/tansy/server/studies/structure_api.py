@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import chain
 from typing import Any, NamedTuple
 
 from drf_spectacular.utils import extend_schema
@@ -163,7 +164,7 @@ class KinNodeSerializer(serializers.Serializer):
 
 
 class KinChildrenSerializer(serializers.Serializer):
-    """nodes: the largest of n_nodes."""
+    """nodes: of n_nodes those that sold most in the last season."""
 
     level = serializers.CharField()
     n_nodes = serializers.IntegerField()
@@ -191,16 +192,16 @@ class KinView(APIView):
         prepared = services.prepared_of(study)
         found = kin_of(prepared, own.position)
         levels = [level.name for level in prepared.graph.levels]
-        asked = [own.position, *found.parents.tolist(), *(i for nodes in found.children.values() for i in nodes)]
-        sums = _sums(study, asked)
+        largest = {k: nodes[:_MOST_CHILDREN].tolist() for k, nodes in found.children.items()}
+        sums = _sums(study, [own.position, *found.parents.tolist(), *chain.from_iterable(largest.values())])
 
         def told(i: int) -> dict[str, Any]:
             return {**sums[i], "level": levels[int(prepared.graph.level_of[i])]}
 
-        children = []
-        for k, nodes in found.children.items():
-            largest = sorted(nodes.tolist(), key=lambda i: (-sums[i]["forecast"], i))[:_MOST_CHILDREN]
-            children.append({"level": levels[k], "n_nodes": len(nodes), "nodes": [sums[i] for i in largest]})
+        children = [
+            {"level": levels[k], "n_nodes": len(nodes), "nodes": [sums[i] for i in largest[k]]}
+            for k, nodes in found.children.items()
+        ]
         return Response(
             {"itself": told(own.position), "parents": [told(i) for i in found.parents.tolist()], "children": children}
         )
