@@ -18,6 +18,7 @@ from bench.adjust import chain
 from tansy.engine.graph.counts import count_levels
 from tansy.engine.graph.formula import parse
 from tansy.engine.graph.grouping import laid_out
+from tansy.engine.graph.judged import History
 from tansy.engine.graph.pruning import Kept, PruningRule, prune
 from tansy.engine.panel import Panel
 from tansy.engine.profile.worth import judge_of
@@ -33,7 +34,7 @@ def run(panel: Panel, text: str, rule: PruningRule) -> tuple[Kept, float]:
     for _ in range(3):
         began = time.perf_counter()
         dimensions, levels = laid_out(panel, parse(text))
-        found = prune(dimensions, levels, panel.values, rule, judge_of(panel.timeline))
+        found = prune(dimensions, levels, History(panel.values, judge_of(panel.timeline)), rule)
         took.append(time.perf_counter() - began)
     return found, statistics.median(took)
 

@@ -11,6 +11,7 @@ import pytest
 from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.by_hand import REST, drawn
 from tansy.engine.graph.edges import along_edges
+from tansy.engine.graph.judged import History
 from tansy.engine.graph.pruned import OTHER
 from tansy.engine.graph.pruned_edges import pruned_edges
 from tansy.engine.graph.pruning import BY, PruningRule
@@ -165,7 +166,7 @@ def by_the_definition(own: Panel, edges: Edges, rule: PruningRule) -> tuple[set[
 def test_pruning_of_edges_is_a_walk_by_the_definition(by: str, lump: bool, seed: int) -> None:
     own = panel(seed)
     edges, rule = graph_of_edges(own, seed), PruningRule({"mean": 2.0, "empty": 0.6}, 0.15, by, lump)
-    found = pruned_edges(own, edges, [(own.values, judge_of(own.timeline))], rule)
+    found = pruned_edges(own, edges, [History(own.values, judge_of(own.timeline))], rule)
     graph, first = found.graph, found.graph.n_aggregates
     matrix = graph.summation.matrix
     held = [frozenset(matrix.indices[matrix.indptr[i] : matrix.indptr[i + 1]].tolist()) for i in range(first)]

@@ -10,6 +10,7 @@ from tansy.engine.errors import StructureError
 from tansy.engine.graph.counts import count_levels
 from tansy.engine.graph.formula import Formula, named, parse
 from tansy.engine.graph.grouping import group, laid_out, next_above
+from tansy.engine.graph.judged import History
 from tansy.engine.graph.pruned import Pruned
 from tansy.engine.graph.pruned import pruned as build_pruned
 from tansy.engine.graph.pruning import Kept, PruningRule, prune
@@ -140,7 +141,7 @@ def test_a_structure_with_an_attribute_called_other_tells_lumps_from_it() -> Non
 
 
 def pruned_graph(own: Panel, formula: Formula, rule: PruningRule) -> Pruned:
-    return build_pruned(own, formula, [(own.values, judge_of(own.timeline))], rule)
+    return build_pruned(own, formula, [History(own.values, judge_of(own.timeline))], rule)
 
 
 def test_what_a_structure_would_count_is_told_with_what_is_empty_or_the_same() -> None:
@@ -222,7 +223,7 @@ def walk(own: Panel, formula: Formula, rule: PruningRule) -> tuple[set[frozenset
 
 def pruned(own: Panel, formula: Formula, rule: PruningRule) -> Kept:
     dimensions, levels = laid_out(own, formula)
-    return prune(dimensions, levels, own.values, rule, judge_of(own.timeline))
+    return prune(dimensions, levels, History(own.values, judge_of(own.timeline)), rule)
 
 
 @pytest.mark.parametrize("text", ["(department > group > product) * (region > store)", "region * format * department",

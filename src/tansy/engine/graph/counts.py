@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import prod
 
 import numpy as np
@@ -44,11 +44,11 @@ def count_levels(panel: Panel, formula: Formula) -> list[LevelCount]:
 
 def counts_of(dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...]) -> list[LevelCount]:
     """The same of chains that are laid out over a panel."""
-    n_series = dimensions[0].member.shape[1]
     found: list[LevelCount] = []
     seen: dict[bytes, tuple[str, ...]] = {}
-    marks = marks_of(n_series)
-    known: NDArray[np.uint64] = np.empty(0, dtype=np.uint64)
+    firsts: list[Integers] = []
+    marks: list[NDArray[np.uint64]] = []
+    of_series = marks_of(dimensions[0].member.shape[1])
     for depths in levels:
         labels = labels_of(dimensions, depths)
         possible = prod(len(d.names[depth]) for d, depth in zip(dimensions, depths, strict=True))
@@ -58,14 +58,28 @@ def counts_of(dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...]) -> 
         first = np.full(len(held), -1, dtype=np.int64)
         first[node[::-1]] = np.arange(len(node))[::-1]
         alike = first[node].tobytes()
-        mark = np.zeros(len(held), dtype=np.uint64)
-        np.add.at(mark, node, marks)
-        equal = np.nonzero(np.isin(mark, known))[0]
-        known = np.concatenate([known, mark])
-        example = _name(dimensions, depths, int(first[equal[0]])) if len(equal) else ""
-        single = int((held == 1).sum())
-        found.append(LevelCount(labels, possible, len(held), single, seen.get(alike), len(equal), example))
+        found.append(LevelCount(labels, possible, len(held), int((held == 1).sum()), seen.get(alike)))
         seen.setdefault(alike, labels)
+        firsts.append(first)
+        mark = np.zeros(len(held), dtype=np.uint64)
+        np.add.at(mark, node, of_series)
+        marks.append(mark)
+    again = _again(np.concatenate(marks))
+    start = 0
+    for k, (depths, first) in enumerate(zip(levels, firsts, strict=True)):
+        equal = np.nonzero(again[start : start + len(first)])[0]
+        start += len(first)
+        if len(equal):
+            example = _name(dimensions, depths, int(first[equal[0]]))
+            found[k] = replace(found[k], equal=len(equal), example=example)
+    return found
+
+
+def _again(marks: NDArray[np.uint64]) -> NDArray[np.bool_]:
+    """Which of some values have come before, [values]."""
+    _, first = np.unique(marks, return_index=True)
+    found = np.ones(len(marks), dtype=bool)
+    found[first] = False
     return found
 
 

@@ -171,9 +171,10 @@ class _Forest:
         place[at[::-1]] = np.arange(len(at))[::-1]
         held = np.concatenate([np.diff(self.summation.matrix.indptr), np.ones(self.summation.n_finest, dtype=np.int64)])
         chosen = [self.nodes[i] for i in order]
+        shown = self._shown()
         axis = Axis(
             self.name,
-            tuple(map(self._shown, chosen)),
+            tuple(shown[i] for i in order),
             tuple(node if isinstance(node, str) else " × ".join(node) for node in chosen),
             np.array(deep),
             np.array(above),
@@ -184,31 +185,32 @@ class _Forest:
 
     def everywhere(self, below: list[list[int]], up: Integers) -> tuple[Axis, Integers] | None:
         """With each node below all of its parents, where some have several and the places are not very many."""
-        ways = np.zeros(len(below))  # from a top to each node; parents are reached before their children
-        ways[up < 0] = 1.0
-        waiting = np.zeros(len(below), dtype=np.int64)
-        for children in below:
-            waiting[children] += 1
-        if (waiting <= 1).all():
+        n_parents = np.bincount(np.fromiter(itertools.chain.from_iterable(below), np.int64), minlength=len(below))
+        if (n_parents <= 1).all():
             return None
+        waiting = n_parents.tolist()
+        ways = (up < 0).astype(np.float64).tolist()  # from a top; parents are reached before their children
         todo = np.nonzero(up < 0)[0].tolist()
         while todo:
             node = todo.pop()
             for child in below[node]:
                 ways[child] += ways[node]
                 waiting[child] -= 1
-                if waiting[child] == 0:
+                if not waiting[child]:
                     todo.append(child)
-        if ways.sum() > _MOST_PLACES * len(below):
+        if sum(ways) > _MOST_PLACES * len(below):
             return None
         axis, at, _ = self.axis(below)
         return axis, at
 
-    def _shown(self, node: Node) -> str:
-        if isinstance(node, str):
-            return node
-        called = [self.panel.attributes.get(key, {}).get("name", {}) for key in self.panel.key_names]
-        return " × ".join(names.get(code) or code for names, code in zip(called, node, strict=True))
+    def _shown(self) -> list[str]:
+        """What each node is called, [nodes]; the series are the last ones."""
+        panel = self.panel
+        called = [panel.attributes.get(key, {}).get("name", {}) for key in panel.key_names]
+        codes = [panel.keys[key] for key in panel.key_names]
+        own = [[names.get(code) or code for code in of] for names, of in zip(called, codes, strict=True)]
+        totals = [node for node in self.nodes if isinstance(node, str)]
+        return [*totals, *(" × ".join(one) for one in zip(*own, strict=True))]
 
     def _where(self, node: Node) -> dict[str, str]:
         return {"node": node} if isinstance(node, str) else dict(zip(self.panel.key_names, node, strict=True))

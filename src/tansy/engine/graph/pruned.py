@@ -13,7 +13,8 @@ from tansy.engine.graph.constraints import Summation
 from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.graph import Axis, Graph, Level
 from tansy.engine.graph.grouping import Dimension, effect_groups, labels_of, laid_out, tree_of
-from tansy.engine.graph.pruning import Judge, Kept, PruningRule, finest_of, prune
+from tansy.engine.graph.judged import History
+from tansy.engine.graph.pruning import Kept, PruningRule, finest_of, prune
 from tansy.engine.panel import Panel
 
 Floats = NDArray[np.float64]
@@ -60,13 +61,12 @@ class Pruned:
         return self.own & (self.finest <= level)
 
 
-def pruned(panel: Panel, formula: Formula, histories: Sequence[tuple[Floats, Judge]], rule: PruningRule) -> Pruned:
-    """Build the graph. histories: [series, periods], what it is judged by and how, from the periods of the history to
-    the longest of the time levels: nodes are split by the longest, and then periods. Raises StructureError as
+def pruned(panel: Panel, formula: Formula, histories: Sequence[History], rule: PruningRule) -> Pruned:
+    """Build the graph. histories: what it is judged by, from the periods of the history to the longest of the time
+    levels: nodes are split by the longest, and then periods. Raises StructureError as
     `grouping.group`."""
     dimensions, levels = laid_out(panel, formula)
-    values, judge = histories[-1]
-    kept = prune(dimensions, levels, values, rule, judge)
+    kept = prune(dimensions, levels, histories[-1], rule)
     last = len(levels) - 1
     itself = kept.themselves(last)
     totals = np.nonzero(~itself)[0]

@@ -16,14 +16,14 @@ from numpy.typing import NDArray
 from tansy.engine.graph.constraints import steps_above_finest
 from tansy.engine.graph.edges import Node, along_edges, leading_to
 from tansy.engine.graph.graph import Graph, node_id
+from tansy.engine.graph.judged import History
 from tansy.engine.graph.pruned import OTHER, Pruned
-from tansy.engine.graph.pruning import Held, Judge, PruningRule, features_of, finest_of, sold
+from tansy.engine.graph.pruning import Held, PruningRule, finest_of
 from tansy.engine.panel import Edges, Panel
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
-History = tuple[Floats, Judge]
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,8 +82,8 @@ class _Walk:
         self._held = held
         self._qualifies = np.ones(whole.n_nodes, dtype=bool)
         if rule.limits:
-            self._qualifies = rule.qualify(features_of(held, *history, tuple(rule.limits)))
-        self._volume = whole.summation.sum_up(sold(history[0]))
+            self._qualifies = rule.qualify(history.features(held.members, held.start, tuple(rule.limits)))
+        self._volume = whole.summation.sum_up(history.volume)
         self._marks = held.marks(whole.n_series)
         self._first_with: dict[int, int] = {}
         self._kept = np.zeros(whole.n_nodes, dtype=bool)

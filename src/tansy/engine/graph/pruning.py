@@ -11,7 +11,7 @@ Every series lies in kept nodes; the smallest of them is what a series that is n
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 
 import numpy as np
@@ -23,6 +23,7 @@ from tansy.engine.graph.constraints import marks_of
 from tansy.engine.graph.constraints import ranges as _ranges
 from tansy.engine.graph.counts import node_of_series
 from tansy.engine.graph.grouping import Depths, Dimension, next_above
+from tansy.engine.graph.judged import History
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -34,9 +35,6 @@ first sale."""
 MOST = ("empty", "entropy")
 """Of these a node has at most what the rule says, of the others at least."""
 BY = ("parts", "volume")
-
-Judge = Callable[[Floats, tuple[str, ...]], Mapping[str, Floats]]
-"""Features by name, [nodes], of histories [nodes, periods]; only of those that are asked for."""
 
 
 @dataclass(frozen=True)
@@ -145,76 +143,32 @@ class Kept:
         return self.held.series(node)
 
 
-def prune(
-    dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], values: Floats, rule: PruningRule, judge: Judge
-) -> Kept:
-    """Walk a structure from the top down.
-
-    Parameters
-    ----------
-    dimensions, levels : of `grouping.laid_out`; the first level is the total, the last the series.
-    values : [series, periods], history; NaN counts as nothing.
-    judge : finds the features that the rule asks for.
-    """
-    return _Walk(dimensions, levels, values, rule, judge).down()
+def prune(dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], history: History, rule: PruningRule) -> Kept:
+    """Walk a structure from the top down. dimensions, levels: of `grouping.laid_out`; the first level is the total, the
+    last the series."""
+    return _Walk(dimensions, levels, history, rule).down()
 
 
-def sold(values: Floats) -> Floats:
-    """What each series sold, [series], of [series, periods]; returns do not count, nor what is not known."""
-    return np.where(values > 0.0, values, 0.0).sum(axis=1)
-
-
-def features_of(held: Held, values: Floats, judge: Judge, names: tuple[str, ...]) -> Mapping[str, Floats]:
-    """Features of nodes by name, [nodes], from the histories of the series, [series, periods]."""
-    return judge(
-        _added_up(np.nan_to_num(values), _begins(values), held.members, held.start[:-1], np.diff(held.start)), names
-    )
-
-
-def finest_of(held: Held, histories: Sequence[tuple[Floats, Judge]], rule: PruningRule) -> Integers:
+def finest_of(held: Held, histories: Sequence[History], rule: PruningRule) -> Integers:
     """How far down in time each node is worth a forecast, [nodes]: position in `histories`, which go from the finest
-    periods to the longest, [series, periods] each with what judges them. A node is forecast in the longest, and in the
-    next shorter ones for as long as it qualifies there."""
+    periods to the longest. A node is forecast in the longest, and in the next shorter ones for as long as it qualifies
+    there."""
     found = np.full(held.n_nodes, len(histories) - 1, dtype=np.int64)
     rows = np.arange(held.n_nodes)
     for k in range(len(histories) - 2, -1, -1):
         if rule.limits:
-            rows = rows[rule.qualify(features_of(held.of(rows), *histories[k], tuple(rule.limits)))]
+            own = held.of(rows)
+            rows = rows[rule.qualify(histories[k].features(own.members, own.start, tuple(rule.limits)))]
         found[rows] = k
     return found
 
 
-def _begins(values: Floats) -> Integers:
-    """The first period that is known of each series, [series]; their number where none is."""
-    known = ~np.isnan(values)
-    return np.where(known.any(axis=1), known.argmax(axis=1), values.shape[1])
-
-
-def _added_up(sold: Floats, begins: Integers, members: Integers, first: Integers, size: Integers) -> Floats:
-    """Histories of some nodes, [nodes, periods], NaN before the first of their series begins. sold: [series, periods];
-    members: series, one node after the other; first, size: [nodes], where each has its own, and how many."""
-    if len(size) == len(members):
-        history = sold[members]
-    else:
-        ends = np.concatenate([first, [len(members)]])
-        adds = sparse.csr_array((np.ones(len(members)), members, ends), shape=(len(size), len(sold)))
-        history = np.asarray(adds @ sold)
-    starts = np.minimum.reduceat(begins[members], first)
-    late = np.nonzero(starts)[0]
-    history[late] = np.where(np.arange(history.shape[1]) < starts[late, None], np.nan, history[late])
-    return history
-
-
 class _Walk:
     def __init__(
-        self, dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], values: Floats, rule: PruningRule,
-        judge: Judge,
-    ) -> None:  # fmt: skip
-        self._dimensions, self._levels, self._rule, self._judge = dimensions, levels, rule, judge
-        n = len(values)
-        self._first = _begins(values)
-        self._sold = np.nan_to_num(values)
-        self._volume = sold(values)
+        self, dimensions: tuple[Dimension, ...], levels: tuple[Depths, ...], history: History, rule: PruningRule
+    ) -> None:
+        self._dimensions, self._levels, self._rule, self._history = dimensions, levels, rule, history
+        n = len(history.values)
         self._n_nodes = 1
         self._nodes = [_Nodes(np.zeros(1, int), np.array([n]), np.arange(n), np.zeros(1, bool), -np.ones(1, int))]
         self._marks = marks_of(n)
@@ -232,7 +186,7 @@ class _Walk:
         held: Integers = np.concatenate([one.held for one in self._nodes])
         of_node = np.repeat(np.arange(len(size)), size)
         by_size = np.argsort(-size[of_node], kind="stable")
-        leaf = np.zeros(len(self._sold), dtype=np.int64)
+        leaf = np.zeros(len(self._marks), dtype=np.int64)
         leaf[held[by_size]] = of_node[by_size]  # the last of a series is its smallest
         number: Integers = np.concatenate([one.level for one in self._nodes])
         lumped: Booleans = np.concatenate([one.lumped for one in self._nodes])
@@ -257,7 +211,7 @@ class _Walk:
         parts.node[:] = self._there(parts)
         for own in above:
             self._split(parts, own[parts.members[parts.first]])
-        within = np.full(len(self._sold), -1, dtype=np.int64)
+        within = np.full(len(self._marks), -1, dtype=np.int64)
         within[parts.members] = np.repeat(np.where(parts.qualifies & parts.open, parts.node, -1), size)
         if (within >= 0).any():
             self._within[number] = within
@@ -275,12 +229,12 @@ class _Walk:
 
     def _features(self, parts: _Parts) -> tuple[Booleans, Floats]:
         """Whether each part qualifies, and its volume."""
-        volume = np.add.reduceat(self._volume[parts.members], parts.first)
+        volume = np.add.reduceat(self._history.volume[parts.members], parts.first)
         asked = tuple(self._rule.limits)
         if not asked:
             return np.ones(len(parts.size), dtype=bool), volume
-        history = _added_up(self._sold, self._first, parts.members, parts.first, parts.size)
-        return self._rule.qualify(self._judge(history, asked)), volume
+        start = np.concatenate([parts.first, [len(parts.members)]])
+        return self._rule.qualify(self._history.features(parts.members, start, asked)), volume
 
     def _split(self, parts: _Parts, node_of_part: Integers) -> None:
         """All nodes of one level above into a level. node_of_part: which each part lies in, -1 for none."""

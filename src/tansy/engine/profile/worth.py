@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.compute.threads import run_chunks
-from tansy.engine.graph.pruning import Judge
+from tansy.engine.graph.judged import Judge
 from tansy.engine.profile.strengths import strengths
 from tansy.engine.timeline import Timeline
 

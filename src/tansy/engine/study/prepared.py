@@ -19,9 +19,9 @@ from tansy.engine.graph.formula import Formula
 from tansy.engine.graph.formula import parse as parse_formula
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import crossed, group, laid_out
+from tansy.engine.graph.judged import History
 from tansy.engine.graph.pruned import Pruned, pruned
 from tansy.engine.graph.pruned_edges import pruned_edges
-from tansy.engine.graph.pruning import Judge
 from tansy.engine.graph.time_levels import TimeLevel, named_levels, panel_over
 from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.features import reach_of
@@ -227,8 +227,8 @@ def _pruned(panel: Panel, recipe: Recipe) -> Pruned:
     return pruned(panel, _formula(panel, recipe), histories, recipe.pruning)
 
 
-def histories_of(panel: Panel, levels: Iterable[TimeLevel]) -> list[tuple[Floats, Judge]]:
-    """What pruning judges by, and how: the history, and that in longer periods. Raises StructureError where there is
+def histories_of(panel: Panel, levels: Iterable[TimeLevel]) -> list[History]:
+    """What pruning judges by: the history, and that in longer periods. Raises StructureError where there is
     not one whole longer period."""
     levels = list(levels)
     for level in levels:
@@ -238,7 +238,7 @@ def histories_of(panel: Panel, levels: Iterable[TimeLevel]) -> list[tuple[Floats
                 "judge it by a later one, or leave this time level out."
             )
     over = [panel, *(panel_over(panel, level) for level in levels)]
-    return [(one.values, judge_of(one.timeline)) for one in over]
+    return [History(one.values, judge_of(one.timeline)) for one in over]
 
 
 def _time_levels(timeline: Timeline, recipe: Recipe) -> tuple[TimeLevel, ...]:

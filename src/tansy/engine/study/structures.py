@@ -15,11 +15,11 @@ from tansy.engine.graph.edges import along_edges
 from tansy.engine.graph.formula import Formula, named
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import Depths, Dimension, laid_out, next_above
+from tansy.engine.graph.judged import History, sold
 from tansy.engine.graph.pruned_edges import held_by, prune_edges
-from tansy.engine.graph.pruning import PruningRule, finest_of, prune, sold
-from tansy.engine.graph.time_levels import TimeLevel
+from tansy.engine.graph.pruning import PruningRule, finest_of, prune
 from tansy.engine.panel import Edges, Panel
-from tansy.engine.study.prepared import Prepared, histories_of
+from tansy.engine.study.prepared import Prepared
 
 Floats = NDArray[np.float64]
 
@@ -106,20 +106,18 @@ class Counted:
         return cls(dimensions, levels, counts_of(dimensions, levels))
 
 
-def try_structure(
-    panel: Panel, counted: Counted, rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = ()
-) -> Tried:
-    """What a structure would have, and what pruning would leave of it."""
+def try_structure(counted: Counted, rule: PruningRule | None, histories: Sequence[History]) -> Tried:
+    """What a structure would have, and what pruning would leave of it, judged by `histories`; without a rule they are
+    not looked at."""
     counts = counted.counts
     n_nodes = sum(one.occurring for one in counts)
     if rule is None:
         return Tried(counts, None, n_nodes, 0, 0, 0, 100.0, 0, 0)
-    histories = histories_of(panel, time_levels)
-    left = prune(counted.dimensions, counted.levels, histories[-1][0], rule, histories[-1][1])
+    left = prune(counted.dimensions, counted.levels, histories[-1], rule)
     itself = left.themselves(len(counts) - 1)
-    own = np.zeros(panel.n_series, dtype=bool)
+    own = np.zeros(len(histories[0].values), dtype=bool)
     own[left.held.first[itself]] = True
-    volume = sold(panel.values)
+    volume = histories[0].volume
     return Tried(
         counts,
         np.bincount(left.level[~left.lumped], minlength=len(counts)).tolist(),
@@ -133,32 +131,41 @@ def try_structure(
     )
 
 
-def try_rows(
-    panel: Panel, rows: Sequence[Sequence[str]], rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = ()
-) -> Tried:
-    """The same of rows drawn by hand. Raises StructureError where they do not add up, with the row."""
-    found = drawn(panel, rows)
-    findings = []
-    if found.n_rest:
+@dataclass(frozen=True, eq=False)
+class CountedEdges:
+    """A graph of edges, with what its levels hold and what to look at."""
+
+    edges: Edges
+    graph: Graph
+    counts: list[LevelCount]
+    findings: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, panel: Panel, edges: Edges, findings: tuple[str, ...] = ()) -> CountedEdges:
+        """Raises StructureError where they do not add up."""
+        graph = along_edges(panel, edges)
+        return cls(edges, graph, _levels_of_edges(graph), findings)
+
+    @classmethod
+    def of_rows(cls, panel: Panel, rows: Sequence[Sequence[str]]) -> CountedEdges:
+        """The same of rows drawn by hand; says the row that is wrong."""
+        found = drawn(panel, rows)
+        if not found.n_rest:
+            return cls.of(panel, found.edges)
         some = ", ".join(found.rest) + (" and others" if found.n_rest > len(found.rest) else "")
-        findings.append(f"{found.n_rest:,} series are in no row, and stand below “{REST}”: {some}.")
-    return try_edges(panel, found.edges, rule, time_levels, findings)
+        finding = f"{found.n_rest:,} series are in no row, and stand below “{REST}”: {some}."
+        return cls.of(panel, found.edges, (finding,))
 
 
-def try_edges(
-    panel: Panel, edges: Edges, rule: PruningRule | None, time_levels: tuple[TimeLevel, ...] = (),
-    findings: Sequence[str] = (),
-) -> Tried:  # fmt: skip
-    """The same of a list of edges."""
-    graph = along_edges(panel, edges)
-    counts = _levels_of_edges(graph)
+def try_edges(panel: Panel, counted: CountedEdges, rule: PruningRule | None, histories: Sequence[History]) -> Tried:
+    """The same as `try_structure`, of edges."""
+    graph, counts = counted.graph, counted.counts
     if rule is None:
-        return Tried(counts, None, graph.n_nodes, 0, 0, 0, 100.0, 0, 0, tuple(findings))
-    histories = histories_of(panel, time_levels)
-    left = prune_edges(panel, edges, graph, histories, rule)
+        return Tried(counts, None, graph.n_nodes, 0, 0, 0, 100.0, 0, 0, counted.findings)
+    left = prune_edges(panel, counted.edges, graph, histories, rule)
     own = left.kept[graph.n_aggregates :]
     held = left.held(graph)
-    volume = sold(panel.values)
+    volume = histories[0].volume
     return Tried(
         counts,
         np.bincount(graph.level_of[left.kept], minlength=len(counts)).tolist(),
@@ -169,7 +176,7 @@ def try_edges(
         100.0 * float(volume[own].sum()) / max(float(volume.sum()), np.finfo(np.float64).tiny),
         left.n_splits,
         left.n_taken,
-        tuple(findings),
+        counted.findings,
     )
 
 

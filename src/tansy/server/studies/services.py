@@ -15,14 +15,16 @@ from numpy.typing import NDArray
 
 from tansy.engine.graph.formula import parse as parse_formula
 from tansy.engine.graph.graph import Graph
+from tansy.engine.graph.judged import History
+from tansy.engine.graph.time_levels import TimeLevel
 from tansy.engine.methods.notation import parse
 from tansy.engine.plans.kinds import Plan, read_plan
 from tansy.engine.study.defaults import default_recipe
 from tansy.engine.study.forecast import Forecast, Layer
 from tansy.engine.study.kept import KeptMethod as Kept
-from tansy.engine.study.prepared import Prepared, check_drivers, prepare
+from tansy.engine.study.prepared import Prepared, check_drivers, histories_of, prepare
 from tansy.engine.study.recipe import Recipe, entries_of
-from tansy.engine.study.structures import Counted
+from tansy.engine.study.structures import Counted, CountedEdges
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
@@ -142,6 +144,21 @@ def counted_of(study: Study, formula: str) -> Counted:
     return Counted.of(prepared_of(study).planned.panel, parse_formula(formula))
 
 
+@lru_cache(maxsize=2)
+def judged_of(study: Study, levels: tuple[TimeLevel, ...]) -> list[History]:
+    """What a structure tried on a study is judged by; kept for the same reason."""
+    return histories_of(prepared_of(study).planned.panel, levels)
+
+
+@lru_cache(maxsize=2)
+def counted_edges_of(study: Study, rows: tuple[tuple[str, ...], ...]) -> CountedEdges | None:
+    """The same of rows drawn by hand; without any, of the file of edges, None where the sales came without one."""
+    panel = prepared_of(study).planned.panel
+    if rows:
+        return CountedEdges.of_rows(panel, rows)
+    return CountedEdges.of(panel, panel.edges) if panel.edges else None
+
+
 def graph_of(study: Study) -> Graph:
     """The graph that a study was run on."""
     return prepared_of(study).graph
@@ -182,6 +199,8 @@ def forget() -> None:
     """For tests, which roll back and use the same ids again."""
     prepared_of.cache_clear()
     counted_of.cache_clear()
+    judged_of.cache_clear()
+    counted_edges_of.cache_clear()
 
 
 def _nothing_new(study: Study) -> bool:

@@ -17,7 +17,7 @@ from tansy.engine.errors import RecipeError, StructureError
 from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
 from tansy.engine.graph.time_levels import named_levels
 from tansy.engine.study.kin import kin_of
-from tansy.engine.study.structures import Tried, try_edges, try_rows, try_structure
+from tansy.engine.study.structures import Tried, try_edges, try_structure
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
@@ -320,10 +320,10 @@ def _tried(study: Study, asked: _Asked) -> Tried:
     """Raises StructureError where it cannot be had."""
     panel = services.prepared_of(study).planned.panel
     levels = named_levels(panel.timeline.frequency, asked.time_levels, study.recipe.leads)
-    if asked.rows:
-        return try_rows(panel, asked.rows, asked.rule, levels)
-    if asked.formula:
-        return try_structure(panel, services.counted_of(study, asked.formula), asked.rule, levels)
-    if panel.edges is None:
+    judged = services.judged_of(study, levels) if asked.rule else []
+    if asked.formula and not asked.rows:
+        return try_structure(services.counted_of(study, asked.formula), asked.rule, judged)
+    counted = services.counted_edges_of(study, asked.rows)
+    if counted is None:
         raise StructureError("The structure is empty; name levels, or draw rows.")
-    return try_edges(panel, panel.edges, asked.rule, levels)
+    return try_edges(panel, counted, asked.rule, judged)
