@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -15,6 +16,7 @@ from tansy.engine.reconcile.methods import Evidence, reconcile
 from tansy.engine.study.moved import gaps, moved_most
 from tansy.engine.study.recipe import ERRORS
 from tansy.engine.study.run import run_study
+from tansy.engine.study.store import Store
 from tests.engine.test_store import RECIPE, garden
 
 Floats = NDArray[np.float64]
@@ -90,3 +92,24 @@ def test_gaps_before_reconciliation_are_told_level_by_level() -> None:
     for k, level in enumerate(graph.levels[:-1]):
         assert found[k] == pytest.approx(off[level.first : level.first + level.n_nodes].max())
     assert gaps(graph, base, ~never).max() == 0.0, "what is zero by decision has none"
+
+
+def test_nodes_of_the_same_series_are_fitted_once_and_count_as_one_node(tmp_path: Path) -> None:
+    own = garden()
+    stores = sorted(set(own.keys["store"]))
+    # one region for each store: its nodes are those of the store
+    alike = replace(own, attributes={**own.attributes, "store": {"region": {one: f"R {one}" for one in stores}}})
+    found = []
+    for structure in ({"store": ["region"]}, {"store": []}):
+        recipe = replace(
+            RECIPE, methods=("ets(A,N,N)",), origins=4, step=6, reconciliation="variance", structure=structure
+        )
+        found.append(run_study(alike, recipe, store=Store(tmp_path / str(len(found)))))
+    twice, once = found
+    n = once.graph.n_nodes
+    assert twice.graph.n_nodes > n
+    at = [twice.graph.position[name] for name in once.graph.ids]
+    np.testing.assert_allclose(twice.tested[at], once.tested, rtol=1e-9)
+    np.testing.assert_allclose(twice.forecast[at], once.forecast, rtol=1e-9)
+    sizes = [sum(path.stat().st_size for path in (tmp_path / str(i)).rglob("*.block")) for i in range(2)]
+    assert sizes[0] == sizes[1]

@@ -21,7 +21,7 @@ from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.grouping import crossed, group, laid_out
 from tansy.engine.graph.judged import History
 from tansy.engine.graph.pruned import Pruned, pruned
-from tansy.engine.graph.pruned_edges import pruned_edges
+from tansy.engine.graph.pruned_edges import held_by, pruned_edges
 from tansy.engine.graph.time_levels import TimeLevel, named_levels, panel_over
 from tansy.engine.methods.blend import Blend
 from tansy.engine.methods.features import reach_of
@@ -60,6 +60,16 @@ class Prepared:
     @property
     def timeline(self) -> Timeline:
         return self.received.timeline
+
+    @cached_property
+    def n_alike(self) -> NDArray[np.int64]:
+        """Of how many nodes that are forecast each is one that hold just the same series, [nodes]."""
+        marks = held_by(self.graph).marks(self.graph.n_series)
+        own = np.ones(len(marks), dtype=bool) if self.pruned is None else self.pruned.own
+        found = np.ones(len(marks), dtype=np.int64)
+        _, of, n = np.unique(marks[own], return_inverse=True, return_counts=True)
+        found[own] = n[of]
+        return found
 
     @cached_property
     def seen_at(self) -> list[int]:

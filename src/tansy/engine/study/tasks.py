@@ -229,7 +229,7 @@ class _Wanted:
         self._results = Results(self.shelf, self.keys, known.horizon)
         self._results.touch()
         missing = self._results.missing
-        self._missing = missing[asked[missing]]
+        self._missing = _once(self.keys, missing[asked[missing]])
         self.n_touched = len(np.unique(self._missing // BLOCK))
         self.n_chunks = -(-len(self._missing) // BLOCK)
 
@@ -241,6 +241,12 @@ class _Wanted:
     def found(self) -> Results:
         """Where the results lie, now that none is missing."""
         return Results(self._store.shelf(self._content), self.keys, self._horizon) if self.n_touched else self._results
+
+
+def _once(keys: Keys, nodes: Integers) -> Integers:
+    """Of nodes that a method sees the same of, such as a region of one store and that store, the first."""
+    _, first = np.unique(keys[nodes], axis=0, return_index=True)
+    return nodes[np.sort(first)]
 
 
 @dataclass(frozen=True)
