@@ -12,7 +12,9 @@ from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
+from tansy.server.accounts.acts import Role
 from tansy.server.portfolios import panels
+from tansy.server.portfolios.models import Member, Portfolio
 from tansy.server.releases import bridge, track
 from tansy.server.studies import adjustments, compare_api, running, services, tries_api
 from tansy.server.studies.models import Study
@@ -41,6 +43,13 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
 @pytest.fixture
 def user(db: None) -> User:
     return User.objects.create_user("ines", password="quiet-garden")
+
+
+def colleague(name: str, role: Role) -> User:
+    """Somebody else who has a role in all portfolios that there are."""
+    made = User.objects.create_user(name, password="quiet-garden")
+    Member.objects.bulk_create(Member(portfolio=one, user=made, role=role) for one in Portfolio.objects.all())
+    return made
 
 
 class DescribedClient(APIClient):

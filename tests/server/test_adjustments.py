@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 import polars as pl
 import pytest
-from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
@@ -20,10 +19,12 @@ from tansy.engine.study import export
 from tansy.engine.study.prepared import prepare
 from tansy.engine.study.recipe import read_recipe
 from tansy.engine.study.run import run_study
+from tansy.server.accounts.acts import Role
 from tansy.server.releases import workbook
 from tansy.server.releases.models import Release
 from tansy.server.studies import adjustments, running
 from tansy.server.studies.models import AdjustmentRow, Node, Study
+from tests.server.conftest import colleague
 
 
 def ref(study: Study, name: str) -> str:
@@ -128,7 +129,7 @@ def test_acts_are_undone_and_redone_and_a_new_one_ends_that(client: APIClient, d
     assert client.post(f"{address}redo/").status_code == 409
     client.post(f"{address}undo/")
     other = APIClient()
-    other.force_authenticate(User.objects.create_user("mara", password="quiet-garden"))
+    other.force_authenticate(colleague("mara", Role.SIGNER))
     assert other.post(f"{address}undo/").status_code == 409  # what others did is theirs to undo
     assert not other.get(address).json()["can_undo"]
     change(client, done, TOTAL, amount=1.0, reason="another")
@@ -391,7 +392,7 @@ def test_where_a_portfolio_asks_for_two_one_prepares_and_another_signs(client: A
     address = f"/api/portfolios/{done.portfolio.pk}/"
     assert client.patch(address, {"two_signatures": True}, format="json").json()["two_signatures"]
     other = APIClient()
-    other.force_authenticate(User.objects.create_user("mara", password="quiet-garden"))
+    other.force_authenticate(colleague("mara", Role.SIGNER))
     assert "one person prepares" in post("publish").json()["detail"]
     assert post("prepare", note="as agreed").status_code == 201
     draft = client.get(f"/api/studies/{done.pk}/draft/").json()
@@ -448,7 +449,7 @@ def test_comments_are_of_a_node_or_the_whole_and_their_authors_alone_take_them_b
     assert client.post(address, {"text": " "}, format="json").status_code == 400
     assert client.post(address, {"node": "0123456789abcdef", "text": "?"}, format="json").status_code == 404
     other = APIClient()
-    other.force_authenticate(User.objects.create_user("mara", password="quiet-garden"))
+    other.force_authenticate(colleague("mara", Role.SIGNER))
     assert other.delete(f"/api/comments/{made['id']}/").status_code == 403
     assert client.delete(f"/api/comments/{made['id']}/").status_code == 204
     assert len(client.get(address).json()) == 1

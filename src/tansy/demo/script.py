@@ -61,7 +61,9 @@ def _prepare(port: int) -> None:
 
     migrate()
     settings.DEMO_MARK.write_text(json.dumps({"username": USER, "password": PASSWORD}))
-    user = User.objects.filter(username=USER).first() or User.objects.create_user(USER, password=PASSWORD)
+    user = User.objects.filter(username=USER).first() or User.objects.create_user(
+        USER, password=PASSWORD, is_staff=True
+    )
     kept = settings.DATA / "seconds.json"
     seconds: dict[str, float] = json.loads(kept.read_text()) if kept.exists() else {}
     files = settings.DATA / "files"

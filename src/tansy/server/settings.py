@@ -64,6 +64,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "tansy.server.accounts.trail.Trail",
 ]
 ROOT_URLCONF = "tansy.server.urls"
 WSGI_APPLICATION = "tansy.server.wsgi.application"
@@ -133,6 +134,7 @@ REST_FRAMEWORK = {
     "DEFAULT_PERMISSION_CLASSES": [
         "rest_framework.permissions.IsAuthenticated",
         "tansy.server.accounts.permissions.WithinScope",
+        "tansy.server.portfolios.access.InRole",
     ],
     "DEFAULT_PARSER_CLASSES": [
         "tansy.server.api.parsing.StrictJSONParser",
@@ -156,6 +158,7 @@ SPECTACULAR_SETTINGS = {
         "tansy.server.api.description.with_errors",
     ],
     "ENUM_NAME_OVERRIDES": {
+        "RoleEnum": "tansy.server.accounts.acts.Role",
         "LeftOutEnum": "tansy.engine.reading.options.UNFINISHED",
         "ChangeEnum": "tansy.engine.adjust.adjustment.CHANGES",
         "DriverChangeEnum": "tansy.engine.plans.kinds.DRIVER_CHANGES",

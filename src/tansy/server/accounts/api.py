@@ -20,7 +20,9 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.server.accounts import door
+from tansy.server.accounts.acts import Act
 from tansy.server.accounts.models import Scope, Token
+from tansy.server.accounts.trail import done_by
 
 
 class DemoSerializer(serializers.Serializer):
@@ -30,6 +32,7 @@ class DemoSerializer(serializers.Serializer):
 
 class SessionSerializer(serializers.Serializer):
     user = serializers.CharField(allow_null=True)
+    administrator = serializers.BooleanField(help_text="Whether the person keeps all portfolios, and who comes in.")
     demo = DemoSerializer(allow_null=True)
 
 
@@ -46,12 +49,14 @@ def demo_sign_in() -> dict[str, str] | None:
 
 def _session(request: Request) -> Response:
     user = request.user.get_username() if request.user.is_authenticated else None
-    return Response({"user": user, "demo": None if user else demo_sign_in()})
+    administrator = bool(user and request.user.is_staff)
+    return Response({"user": user, "administrator": administrator, "demo": None if user else demo_sign_in()})
 
 
 class SessionView(APIView):
     """Who is signed in. In demo mode, and only there, the demo user's sign-in is told to whoever is not."""
 
+    acts = {"POST": Act("signed in"), "DELETE": Act("signed out")}
     permission_classes = [permissions.AllowAny]
 
     @extend_schema(responses=SessionSerializer)
@@ -77,6 +82,7 @@ class SessionView(APIView):
 
     @extend_schema(responses={204: None})
     def delete(self, request: Request) -> Response:
+        done_by(request, request.user.get_username() or "nobody")
         logout(request)
         return Response(status=status.HTTP_204_NO_CONTENT)
 
@@ -86,9 +92,18 @@ class PasswordSerializer(serializers.Serializer):
     new = serializers.CharField(trim_whitespace=False, max_length=200)
 
 
+def check_password(password: str, user: User, field: str) -> None:
+    """Raises ValidationError, at the field, where a password is too easy."""
+    try:
+        validate_password(password, user)
+    except ValidationError as error:
+        raise serializers.ValidationError({field: error.messages}) from None
+
+
 class PasswordView(APIView):
     """The own password. Other browsers that are signed in with the old one are not any more."""
 
+    acts = {"POST": Act("changed the own password")}
     people_alone = True
 
     @extend_schema(request=PasswordSerializer, responses={204: None})
@@ -101,10 +116,7 @@ class PasswordView(APIView):
         if not user.check_password(fields.validated_data["old"]):
             door.failed(request, name)
             raise serializers.ValidationError({"old": ["This is not your password."]})
-        try:
-            validate_password(fields.validated_data["new"], user)
-        except ValidationError as error:
-            raise serializers.ValidationError({"new": error.messages}) from None
+        check_password(fields.validated_data["new"], user, "new")
         user.set_password(fields.validated_data["new"])
         user.save(update_fields=["password"])
         update_session_auth_hash(request, user)
@@ -136,6 +148,7 @@ class NewTokenSerializer(TokenSerializer):
 class TokensView(generics.ListCreateAPIView):
     """Tokens of the person who asks."""
 
+    acts = {"POST": Act("made token {made}, {name}")}
     people_alone = True
     serializer_class = TokenSerializer
     pagination_class = None
@@ -155,6 +168,7 @@ class TokensView(generics.ListCreateAPIView):
 
 
 class TokenView(generics.DestroyAPIView):
+    acts = {"DELETE": Act("ended token {id}")}
     people_alone = True
     serializer_class = TokenSerializer
 

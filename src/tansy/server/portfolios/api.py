@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from functools import cached_property
 from typing import Any
 
+from django.db.models import QuerySet
 from django.http import HttpResponse
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import extend_schema, extend_schema_field
 from rest_framework import generics, parsers, serializers, status
 from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
@@ -24,7 +27,9 @@ from tansy.engine.reading.options import (
 )
 from tansy.engine.study.export import csv_of
 from tansy.engine.timeline import FREQUENCIES
-from tansy.server.portfolios import services
+from tansy.server.accounts.acts import LOOK, Act, Role
+from tansy.server.accounts.trail import done_in, nothing_done
+from tansy.server.portfolios import access, services
 from tansy.server.portfolios.models import Load, Portfolio, Upload
 
 
@@ -197,11 +202,20 @@ class LoadSerializer(serializers.ModelSerializer):
 
 class PortfolioSerializer(serializers.ModelSerializer):
     load = LoadSerializer()
+    role = serializers.SerializerMethodField(help_text="Of the person who asks.")
 
     class Meta:
         model = Portfolio
-        fields = ["id", "name", "made_at", "whole_units", "two_signatures", "load"]
+        fields = ["id", "name", "made_at", "whole_units", "two_signatures", "role", "load"]
         read_only_fields = fields
+
+    @extend_schema_field(serializers.ChoiceField(choices=Role.choices))
+    def get_role(self, portfolio: Portfolio) -> str | None:
+        return self._roles[portfolio.pk]
+
+    @cached_property
+    def _roles(self) -> Mapping[int, Role]:
+        return access.roles_of(self.context["request"].user)
 
 
 class PortfolioChangeSerializer(serializers.Serializer):
@@ -220,6 +234,7 @@ class NewPortfolioSerializer(serializers.Serializer):
 
 
 class UploadsView(APIView):
+    acts = {"POST": Act("handed in upload {made}")}
     parser_classes = [parsers.MultiPartParser]
 
     @extend_schema(request={"multipart/form-data": NewUploadSerializer}, responses={201: UploadSerializer})
@@ -237,6 +252,8 @@ def _upload(request: Request, pk: int) -> Upload:
 
 
 class UploadView(APIView):
+    acts = {"DELETE": Act("discarded upload {id}")}
+
     @extend_schema(responses=UploadSerializer)
     def get(self, request: Request, pk: int) -> Response:
         return Response(UploadSerializer(_upload(request, pk)).data)
@@ -248,6 +265,8 @@ class UploadView(APIView):
 
 
 class PreviewView(APIView):
+    acts = {"POST": LOOK}
+
     @extend_schema(request=OptionsSerializer, responses=PreviewSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """What is understood of the upload with these decisions. Nothing is loaded."""
@@ -257,6 +276,8 @@ class PreviewView(APIView):
 
 
 class LoadView(APIView):
+    acts = {"POST": Act("loaded portfolio {made}, {name}, from upload {id}")}
+
     @extend_schema(request=NewPortfolioSerializer, responses={201: PortfolioSerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Load the upload into a new portfolio: everything or nothing."""
@@ -265,16 +286,21 @@ class LoadView(APIView):
         fields.is_valid(raise_exception=True)
         options = to_options(fields.validated_data["options"])
         portfolio = services.load(upload, options, fields.validated_data["name"], request.user)
-        return Response(PortfolioSerializer(portfolio).data, status=status.HTTP_201_CREATED)
+        done_in(request, portfolio.pk)
+        told = PortfolioSerializer(portfolio, context={"request": request}).data
+        return Response(told, status=status.HTTP_201_CREATED)
 
 
 class PortfoliosView(generics.ListAPIView):
     serializer_class = PortfolioSerializer
     pagination_class = None
-    queryset = Portfolio.objects.order_by("-id")
+
+    def get_queryset(self) -> QuerySet[Portfolio]:
+        return access.portfolios_of(self.request.user).order_by("-id")
 
 
 class PortfolioView(generics.RetrieveAPIView):
+    acts = {"PATCH": Act("changed what the portfolio asks", Role.KEEPER)}
     serializer_class = PortfolioSerializer
     queryset = Portfolio.objects.all()
 
@@ -287,10 +313,12 @@ class PortfolioView(generics.RetrieveAPIView):
         for name, value in fields.validated_data.items():
             setattr(portfolio, name, value)
         portfolio.save(update_fields=list(fields.validated_data))
-        return Response(PortfolioSerializer(portfolio).data)
+        return Response(self.get_serializer(portfolio).data)
 
 
 class RefusedView(APIView):
+    acts = {"POST": LOOK}
+
     @extend_schema(request=OptionsSerializer, responses={(200, "text/csv"): str})
     def post(self, request: Request, pk: int) -> HttpResponse:
         """The rows that these decisions leave out, as written, with their line and the reason."""
@@ -314,6 +342,8 @@ class AppendAnswerSerializer(serializers.Serializer):
 
 
 class AppendView(APIView):
+    acts = {"POST": Act("appended actuals from upload {id}")}
+
     @extend_schema(request=AppendSerializer, responses=AppendAnswerSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Put later actuals to a portfolio, or look at what that would change."""
@@ -321,8 +351,10 @@ class AppendView(APIView):
         fields = AppendSerializer(data=request.data)
         fields.is_valid(raise_exception=True)
         portfolio = fields.validated_data["portfolio"]
+        access.demand(request, portfolio.pk, Role.PLANNER)
         options = to_options(fields.validated_data.get("options", {}))
         if fields.validated_data["only_look"]:
+            nothing_done(request)
             reading, _, summary = services.appended(upload, portfolio, options)
             findings = [finding.to_json() for finding in reading.findings]
             answer = {"appended": summary.to_json(), "findings": findings, "n_refused": reading.n_refused, "load": None}
@@ -345,6 +377,8 @@ class LoadsView(generics.ListAPIView):
 
 
 class OneLoadView(APIView):
+    acts = {"DELETE": Act("undid load {id}")}
+
     @extend_schema(responses={204: None})
     def delete(self, request: Request, pk: int) -> Response:
         """Undo the newest load, as long as no study has used it."""

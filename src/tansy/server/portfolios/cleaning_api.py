@@ -19,6 +19,7 @@ from tansy.engine.cleaning.corrections import UNKNOWN_BECAUSE
 from tansy.engine.cleaning.rules import LEVELS, RULES, WORDS, Rules
 from tansy.engine.cleaning.rules import REPLACEMENTS as PROPOSALS
 from tansy.engine.timeline import label, number_of
+from tansy.server.accounts.acts import Act
 from tansy.server.api.errors import Unusable
 from tansy.server.api.fields import IdsField, NumberField
 from tansy.server.portfolios import corrections as ledger
@@ -216,6 +217,8 @@ def _search_json(kept: Search) -> dict[str, Any]:
 
 
 class SearchesView(APIView):
+    acts = {"POST": Act("searched for suspicious values")}
+
     @extend_schema(responses={200: SearchSerializer, 204: None})
     def get(self, request: Request, pk: int) -> Response:
         """The newest search of a portfolio, if there is one."""
@@ -246,6 +249,8 @@ class CountSerializer(serializers.Serializer):
 
 
 class DecisionView(APIView):
+    acts = {"POST": Act("decided on findings of search {id}")}
+
     @extend_schema(request=DecisionSerializer, responses=CountSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Accept, dismiss or reopen suspicions of a search: all that are named, or none."""
@@ -404,6 +409,8 @@ class RevertSerializer(serializers.Serializer):
 
 
 class RevertView(APIView):
+    acts = {"POST": Act("reverted corrections")}
+
     @extend_schema(request=RevertSerializer, responses=CountSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Take corrections back. They stay in the ledger."""
@@ -422,6 +429,8 @@ class MarkSerializer(serializers.Serializer):
 
 
 class MarkView(APIView):
+    acts = {"POST": Act("corrected values")}
+
     @extend_schema(request=MarkSerializer, responses=CountSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Mark a stock-out or closure over some periods: these values become unknown."""
@@ -483,6 +492,8 @@ class MoveSerializer(serializers.Serializer):
 
 
 class KindsView(APIView):
+    acts = {"POST": Act("moved series to another kind of demand")}
+
     @extend_schema(parameters=[OpenApiParameter("kind", str)], responses=KindsSerializer)
     def get(self, request: Request, pk: int) -> Response:
         """Kinds of demand of the newest history, corrected; with `kind`, the series of that kind."""

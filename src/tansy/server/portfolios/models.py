@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from tansy.engine.panel import Edges, Panel
 from tansy.engine.timeline import FREQUENCIES, Timeline
+from tansy.server.accounts.acts import Role
 
 
 class FrozenQuerySet(models.QuerySet[Any]):
@@ -61,6 +62,20 @@ class Portfolio(models.Model):
     def load(self) -> Load:
         """The history that studies see: the newest load."""
         return self.loads.order_by("-id").first()  # type: ignore[return-value]
+
+
+class Member(models.Model):
+    """What a person may do in a portfolio."""
+
+    portfolio = models.ForeignKey(Portfolio, on_delete=models.CASCADE, related_name="members")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="memberships")
+    role = models.CharField(max_length=10, choices=Role)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["portfolio", "user"], name="one_role_each")]
+
+    def __str__(self) -> str:
+        return f"{self.user}: {self.role} of {self.portfolio}"
 
 
 class Load(Frozen):

@@ -16,6 +16,7 @@ from tansy.engine.plans.calendars import calendars
 from tansy.engine.plans.kinds import DRIVER_CHANGES, KINDS, DriverPlan, describe, period_number, read_plan
 from tansy.engine.plans.kinds import Plan as EnginePlan
 from tansy.engine.plans.planned import with_plans
+from tansy.server.accounts.acts import Act
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Load, Plan, Portfolio
 from tansy.server.portfolios.panels import panel_of
@@ -90,6 +91,8 @@ class CalendarsView(APIView):
 
 
 class PlansView(APIView):
+    acts = {"POST": Act("added plan {made}")}
+
     @extend_schema(responses=KeptPlanSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """All plans of a portfolio, the newest first."""
@@ -138,6 +141,8 @@ def _check_ahead(plan: EnginePlan, load: Load) -> None:
 
 
 class PlanView(APIView):
+    acts = {"DELETE": Act("withdrew plan {id}")}
+
     @extend_schema(responses={204: None})
     def delete(self, request: Request, pk: int) -> Response:
         """Drop a plan. Studies that have seen it keep it in their recipe."""

@@ -30,9 +30,10 @@ from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import guess_roles
 from tansy.engine.reading.table import Table, open_table
 from tansy.engine.study.export import csv_of
+from tansy.server.accounts.acts import Role
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections
-from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
+from tansy.server.portfolios.models import Load, Member, Portfolio, Series, Upload
 
 logger = logging.getLogger("tansy.portfolios")
 
@@ -238,6 +239,7 @@ def store(reading: Reading, name: str, file_name: str, sha256: str, user: Any) -
     """Write a reading to the database as a new portfolio, in one transaction."""
     with transaction.atomic():
         portfolio = Portfolio.objects.create(name=name, made_by=user)
+        Member.objects.create(portfolio=portfolio, user=user, role=Role.KEEPER)
         store_load(portfolio, reading, reading.panel, file_name, sha256, user)
     return portfolio
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from tansy.server.portfolios import api, cleaning_api, plans
+from tansy.server.portfolios import api, cleaning_api, members_api, plans
 
 urlpatterns = [
     path("uploads/", api.UploadsView.as_view()),
@@ -12,6 +12,11 @@ urlpatterns = [
     path("loads/<int:pk>/", api.OneLoadView.as_view()),
     path("portfolios/", api.PortfoliosView.as_view()),
     path("portfolios/<int:pk>/", api.PortfolioView.as_view()),
+    path("portfolios/<int:pk>/members/", members_api.MembersView.as_view()),
+    path("members/<int:pk>/", members_api.MemberView.as_view()),
+    path("members/<int:pk>/link/", members_api.MemberLinkView.as_view()),
+    path("portfolios/<int:pk>/trail/", members_api.PortfolioTrailView.as_view()),
+    path("portfolios/<int:pk>/trail/file/", members_api.PortfolioTrailFileView.as_view()),
     path("portfolios/<int:pk>/loads/", api.LoadsView.as_view()),
     path("portfolios/<int:pk>/coverage/", cleaning_api.CoverageView.as_view()),
     path("portfolios/<int:pk>/overview/", cleaning_api.OverviewView.as_view()),

@@ -15,6 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.study.paths import MOST_PATHS
+from tansy.server.accounts.acts import Act, Role
 from tansy.server.api.fields import whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import bridge, report, services, track
@@ -352,6 +353,8 @@ class DraftView(APIView):
 
 
 class PrepareView(APIView):
+    acts = {"POST": Act("held study {id} ready to be signed")}
+
     @extend_schema(request=PublishSerializer, responses={201: PreparationSerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Hold a study to be ready, so that another person may look at it and sign."""
@@ -362,6 +365,8 @@ class PrepareView(APIView):
 
 
 class PublishView(APIView):
+    acts = {"POST": Act("published study {id} as release {made}", Role.SIGNER)}
+
     @extend_schema(request=PublishSerializer, responses={201: ReleaseSerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Publish the study as the next release."""
@@ -384,6 +389,8 @@ class ReleasesView(APIView):
 
 
 class WithdrawReleaseView(APIView):
+    acts = {"POST": Act("withdrew release {id}", Role.SIGNER)}
+
     @extend_schema(request=ReasonSerializer, responses={201: WithdrawalSerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Say that a release is not to be used, and why. It stays as it is."""

@@ -11,6 +11,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.server.accounts.acts import Act, Role
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import webhooks
 from tansy.server.releases.models import Delivery, Webhook
@@ -44,6 +45,9 @@ class NewWebhookSerializer(WebhookSerializer):
 
 
 class WebhooksView(APIView):
+    seen_by = Role.KEEPER  # addresses of other machines
+    acts = {"POST": Act("added webhook {made}", Role.KEEPER)}
+
     @extend_schema(responses=WebhookSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """Addresses that are told of releases of a portfolio."""
@@ -60,6 +64,8 @@ class WebhooksView(APIView):
 
 
 class WebhookView(APIView):
+    acts = {"DELETE": Act("removed webhook {id}", Role.KEEPER)}
+
     @extend_schema(responses={204: None})
     def delete(self, request: Request, pk: int) -> Response:
         """Tell it no more."""
@@ -68,6 +74,8 @@ class WebhookView(APIView):
 
 
 class TryWebhookView(APIView):
+    acts = {"POST": Act("tried webhook {id}", Role.KEEPER)}
+
     @extend_schema(request=None, responses={201: DeliverySerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Send it something that says nothing, to see whether it is heard."""

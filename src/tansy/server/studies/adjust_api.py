@@ -22,6 +22,7 @@ from tansy.engine.adjust.file import read_adjustments
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.engine.study.compare import Differences
+from tansy.server.accounts.acts import Act
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import adjustments
@@ -150,6 +151,8 @@ def _asked(study: Study, data: dict[str, Any], graph: Graph) -> list[Adjustment]
 
 
 class StudyAdjustmentsView(APIView):
+    acts = {"POST": Act("adjusted study {id}")}
+
     @extend_schema(request=MakeAdjustmentsSerializer, responses={200: LaidSerializer, 201: LaidSerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Change what is forecast for nodes, or see what that would do. Others see why by its reason."""
@@ -178,6 +181,8 @@ class TakeSerializer(serializers.Serializer):
 
 
 class TakeView(APIView):
+    acts = {"POST": Act("took forecasts into study {id}")}
+
     @extend_schema(request=TakeSerializer, responses={200: LaidSerializer, 201: LaidSerializer})
     def post(self, request: Request, pk: int, other: int) -> Response:
         """Take the forecast of some nodes from another study of the portfolio, as adjustments, in one act."""
@@ -204,6 +209,7 @@ class AdjustmentFileSerializer(serializers.Serializer):
 
 
 class AdjustmentFileView(APIView):
+    acts = {"POST": Act("adjusted study {id} by a file")}
     parser_classes = [parsers.MultiPartParser]
 
     @extend_schema(
@@ -349,6 +355,8 @@ class AdjustmentsView(APIView):
 
 
 class UndoView(APIView):
+    acts = {"POST": Act("undid an adjustment")}
+
     @extend_schema(request=None, parameters=[STUDY], responses=AdjustmentsSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Undo what you adjusted last."""
@@ -358,6 +366,8 @@ class UndoView(APIView):
 
 
 class RedoView(APIView):
+    acts = {"POST": Act("made an adjustment again")}
+
     @extend_schema(request=None, parameters=[STUDY], responses=AdjustmentsSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Redo what you undid last."""
@@ -367,6 +377,8 @@ class RedoView(APIView):
 
 
 class AdjustmentView(APIView):
+    acts = {"DELETE": Act("withdrew adjustment {id}")}
+
     @extend_schema(
         parameters=[OpenApiParameter("act", bool, description="With all that was done at once with it.")],
         responses={204: None},
@@ -382,6 +394,8 @@ class AdjustmentView(APIView):
 
 
 class DecideView(APIView):
+    acts = {"POST": Act("kept adjustment {id} over a forecast that has moved")}
+
     @extend_schema(
         request=None, parameters=[OpenApiParameter("study", OpenApiTypes.INT, required=True)],
         responses=AdjustmentsSerializer,

@@ -27,6 +27,7 @@ from tansy.engine.study.recipe import BEST, read_recipe
 from tansy.engine.study.shared_out import NO_METHODS, brief_of, form_of
 from tansy.engine.study.sums import quantiles_of_sums
 from tansy.engine.timeline import Timeline
+from tansy.server.accounts.acts import Act
 from tansy.server.api.errors import Conflict
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
@@ -356,6 +357,8 @@ class SummarySerializer(serializers.Serializer):
 
 
 class PortfolioStudiesView(APIView):
+    acts = {"POST": Act("made study {made}, {name}")}
+
     @extend_schema(responses=StudySerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """Studies of a portfolio, newest first."""
@@ -377,6 +380,8 @@ class PortfolioStudiesView(APIView):
 
 
 class StudyView(APIView):
+    acts = {"PATCH": Act("renamed study {id} to {name}"), "DELETE": Act("deleted study {id}")}
+
     @extend_schema(responses=StudySerializer)
     def get(self, request: Request, pk: int) -> Response:
         return Response(StudySerializer(get_object_or_404(Study, pk=pk)).data)
@@ -398,6 +403,8 @@ class StudyView(APIView):
 
 
 class AgainView(APIView):
+    acts = {"POST": Act("ran study {id} again on new history")}
+
     @extend_schema(request=None, responses={201: StudySerializer})
     def post(self, request: Request, pk: int) -> Response:
         """Run the same recipe on the newest history and the corrections that stand now."""
@@ -406,6 +413,8 @@ class AgainView(APIView):
 
 
 class StopView(APIView):
+    acts = {"POST": Act("stopped study {id}")}
+
     @extend_schema(request=None, responses=StudySerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Ask the run to stop. What it has fitted is kept."""
@@ -417,6 +426,8 @@ class StopView(APIView):
 
 
 class RunView(APIView):
+    acts = {"POST": Act("ran study {id}")}
+
     @extend_schema(request=None, responses=StudySerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Run a study again that was stopped or failed; it goes on where it was."""

@@ -18,6 +18,7 @@ from tansy.engine.backtest.choice import MEASURES, ChoiceRule
 from tansy.engine.methods.notation import parse
 from tansy.engine.study.evidence import Evidence
 from tansy.engine.study.shared_out import brief_of
+from tansy.server.accounts.acts import Act
 from tansy.server.api.errors import Conflict
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
@@ -95,6 +96,8 @@ def _number(value: float) -> float | None:
 
 
 class ChoiceView(APIView):
+    acts = {"POST": Act("made study {made} with another rule of choice from study {id}")}
+
     @extend_schema(parameters=_PARAMETERS, responses=ChoiceOutcomeSerializer)
     def get(self, request: Request, pk: int) -> Response:
         """What another rule would have chosen all along, and what that would have brought. What is not given is as the

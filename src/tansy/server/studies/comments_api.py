@@ -12,6 +12,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from tansy.server.accounts.acts import Act
 from tansy.server.studies.models import Comment, Node, Study, node_at
 
 _MOST = 200
@@ -47,6 +48,8 @@ def _told(study: Study, comments: list[Comment]) -> list[dict[str, object]]:
 
 
 class CommentsView(APIView):
+    acts = {"POST": Act("commented on study {id}")}
+
     @extend_schema(parameters=[NODE], responses=CommentSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """Comments of the portfolio of a study, the newest first."""
@@ -78,6 +81,8 @@ class CommentsView(APIView):
 
 
 class CommentView(APIView):
+    acts = {"DELETE": Act("took back comment {id}")}
+
     @extend_schema(responses={204: None})
     def delete(self, request: Request, pk: int) -> Response:
         """Take back what you said yourself."""

@@ -16,6 +16,7 @@ from tansy.engine.methods.form import Field, Form, Surroundings
 from tansy.engine.methods.notation import parse
 from tansy.engine.methods.registry import changed, method_field
 from tansy.engine.timeline import NOUN
+from tansy.server.accounts.acts import LOOK
 from tansy.server.api.fields import NumberField
 from tansy.server.studies.place import Place, place_at
 
@@ -91,6 +92,8 @@ def form_json(form: Form | None, text: str, problem: str, around: Surroundings) 
 
 
 class FormView(APIView):
+    acts = {"POST": LOOK}
+
     @extend_schema(request=AskFormSerializer, responses=FormSerializer)
     def post(self, request: Request, pk: int, node: str) -> Response:
         """What may be changed about a method on this node, after one change where one is asked for. Nothing is kept."""

@@ -18,6 +18,7 @@ from tansy.engine.graph.pruning import BY, FEATURES, PruningRule
 from tansy.engine.graph.time_levels import named_levels
 from tansy.engine.study.kin import kin_of
 from tansy.engine.study.structures import Tried, try_edges, try_structure
+from tansy.server.accounts.acts import LOOK, Act
 from tansy.server.studies import services
 from tansy.server.studies.api import StudySerializer
 from tansy.server.studies.models import Node, Result, Study, node_at, unpack
@@ -221,6 +222,8 @@ def _sums(study: Study, positions: list[int]) -> dict[int, dict[str, Any]]:
 
 
 class StructureView(APIView):
+    acts = {"POST": LOOK}
+
     @extend_schema(responses=StructureSerializer)
     def get(self, request: Request, pk: int) -> Response:
         """Levels and what lies above what, and the nodes that reconciliation moved most."""
@@ -268,6 +271,8 @@ class StructureView(APIView):
 
 
 class StructureStudyView(APIView):
+    acts = {"POST": Act("made study {made} with another structure from study {id}")}
+
     @extend_schema(request=StructureAskedSerializer, responses={201: StudySerializer})
     def post(self, request: Request, pk: int) -> Response:
         """A study with this structure, and otherwise the choices of this one; what is pruned stands from then on."""

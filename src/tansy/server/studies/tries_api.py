@@ -24,6 +24,7 @@ from tansy.engine.lens.workings.sheet import Workings
 from tansy.engine.methods.fits import Batch
 from tansy.engine.methods.notation import parse
 from tansy.engine.profile.kinds import NAMES
+from tansy.server.accounts.acts import LOOK, Act
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services, workings_file
@@ -168,6 +169,8 @@ def forget() -> None:
 
 
 class TryView(APIView):
+    acts = {"POST": LOOK}
+
     @extend_schema(request=AskSerializer, responses=TriesSerializer)
     def post(self, request: Request, pk: int, node: str) -> Response:
         """Fit up to four methods to a node's history and show them side by side. Nothing is saved."""
@@ -279,6 +282,8 @@ class WorkingsFileView(APIView):
 
 
 class KeepView(APIView):
+    acts = {"POST": Act("kept a method for a node of study {id}")}
+
     @extend_schema(request=KeepSerializer, responses={201: KeptSerializer})
     def post(self, request: Request, pk: int, node: str) -> Response:
         """Keep a method for this node or for all series of a kind; studies made from now on use it."""
@@ -302,6 +307,8 @@ class KeptView(APIView):
 
 
 class WithdrawView(APIView):
+    acts = {"POST": Act("withdrew kept method {id}")}
+
     @extend_schema(request=None, responses=KeptSerializer)
     def post(self, request: Request, pk: int) -> Response:
         """Let the backtest choose again."""
