@@ -4,6 +4,7 @@ import { createBrowserRouter } from 'react-router';
 import { Field } from './screens/field/field';
 import { Intake } from './screens/intake/intake';
 import { Review } from './screens/intake/review';
+import { Join } from './screens/sign-in/join';
 import { SignIn } from './screens/sign-in/sign-in';
 import { Start } from './screens/start';
 import { StudyScreen } from './screens/study/study';
@@ -30,6 +31,7 @@ const Corrections = lazy(() =>
 const Ledger = lazy(() => import('./screens/corrections/ledger').then((m) => ({ default: m.Ledger })));
 const Kinds = lazy(() => import('./screens/kinds/kinds').then((m) => ({ default: m.KindsScreen })));
 const Plans = lazy(() => import('./screens/plans/plans').then((m) => ({ default: m.PlansScreen })));
+const People = lazy(() => import('./screens/people/people').then((m) => ({ default: m.People })));
 const Append = lazy(() => import('./screens/intake/append').then((m) => ({ default: m.Append })));
 
 const later = (screen: React.ReactNode) => (
@@ -38,6 +40,7 @@ const later = (screen: React.ReactNode) => (
 
 export const router = createBrowserRouter([
   { path: '/sign-in', element: <SignIn /> },
+  { path: '/join', element: <Join /> },
   {
     path: '/',
     element: <Shell />,
@@ -62,6 +65,7 @@ export const router = createBrowserRouter([
       { path: 'p/:portfolio/s/:study/structure', element: later(<Structure />) },
       { path: 'p/:portfolio/s/:study/backtest', element: later(<Backtest />) },
       { path: 'p/:portfolio/releases', element: later(<Releases />) },
+      { path: 'p/:portfolio/people', element: later(<People />) },
       { path: '*', element: <NotFound /> },
     ],
   },

@@ -158,7 +158,7 @@ SPECTACULAR_SETTINGS = {
         "tansy.server.api.description.with_errors",
     ],
     "ENUM_NAME_OVERRIDES": {
-        "RoleEnum": "tansy.server.accounts.acts.Role",
+        "MemberRoleEnum": "tansy.server.accounts.acts.Role",
         "LeftOutEnum": "tansy.engine.reading.options.UNFINISHED",
         "ChangeEnum": "tansy.engine.adjust.adjustment.CHANGES",
         "DriverChangeEnum": "tansy.engine.plans.kinds.DRIVER_CHANGES",

@@ -166,6 +166,14 @@ function Rail({ user, open }: { user: string; open: (what: 'search' | 'keys') =>
             ? keys
           </button>
         </div>
+        {current && (
+          <p>
+            <NavLink to={`${base}/people`} className="hover:underline" title="Who may do what, and who did">
+              people
+            </NavLink>{' '}
+            · you are a {current.role}
+          </p>
+        )}
         <div className="flex flex-wrap gap-x-3 gap-y-1">
           <ThemeButton />
           <PasswordButton />

@@ -1,7 +1,7 @@
 /** The roles of a file's columns, and the options that they make. */
 import type { Schema } from '../../api/client';
 
-export type Role = Schema['RoleEnum'];
+export type Role = Schema['ColumnRoleEnum'];
 export type Roles = Record<string, { role: Role; of: string | null }>;
 
 export function rolesOf(columns: Schema['Column'][]): Roles {

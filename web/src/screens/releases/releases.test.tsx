@@ -86,12 +86,13 @@ function open(
   changes: Partial<Schema['Draft']> = {},
   publish: { status: number; body: unknown } | null = null,
   bridged: { status?: number; body: unknown } = { body: bridge },
+  role = 'keeper',
 ) {
   const releases = [release(1)];
   const tokens: Schema['Token'][] = [];
   const hooks: Schema['Webhook'][] = [];
   const calls = serve(({ method, path, body }) => {
-    if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load: {} }] };
+    if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', role, load: {} }] };
     if (path === '/api/portfolios/1/studies/') return { body: [{ id: 8, run: { state: 'done' } }] };
     if (path === '/api/portfolios/1/releases/') return { body: releases };
     if (path === '/api/studies/8/bridge/') return bridged;
@@ -232,5 +233,21 @@ describe('releases', () => {
     serve(({ path }) => ({ body: path === '/api/portfolios/' ? [{ id: 1, name: 'Garden', load: {} }] : [] }));
     show(<Releases />, '/p/:portfolio/releases', '/p/1/releases');
     expect(await screen.findByText('Nothing to publish yet')).toBeDefined();
+  });
+
+  it.each([
+    ['reader', 'You are a reader; a signer publishes this', false],
+    ['planner', 'You are a planner; a signer publishes this', false],
+    ['signer', '', true],
+    ['keeper', '', true],
+  ])('lets a %s do what they may', async (role, said, publishes) => {
+    open({}, null, { body: bridge }, role);
+    await screen.findByText('What would go out');
+    expect(screen.getByRole('heading', { name: 'Published' })).toBeDefined();
+    if (said) expect(screen.getByText(said)).toBeDefined();
+    expect(screen.queryByRole('button', { name: 'Publish R2' }) !== null).toBe(publishes);
+    expect(screen.queryByRole('button', { name: 'Withdraw' }) !== null).toBe(publishes);
+    expect(screen.queryByText('Telling other systems') !== null).toBe(role === 'keeper');
+    expect(screen.queryByLabelText(/Two pairs of eyes/) !== null).toBe(role === 'keeper');
   });
 });

@@ -4,6 +4,7 @@ import { useMemo, useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { releases as releasesQuery, session } from '../../api/queries';
+import { covers, type Role, useRole } from '../../api/roles';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { Key } from '../../charts/key';
@@ -36,6 +37,8 @@ export function Releases() {
   const [note, setNote] = useState('');
   const [search, setSearch] = useSearchParams();
   const me = useQuery(session).data?.user;
+  const role = useRole();
+  const may = (needed: Role) => role !== undefined && covers(role, needed);
   const prepare = useMutation({
     mutationFn: () =>
       body(api.POST('/api/studies/{id}/prepare/', { params: { path: { id: study ?? 0 } }, body: { note } })),
@@ -88,7 +91,11 @@ export function Releases() {
       actions={
         <>
           {pages}
-          {draft.published_as === null ? (
+          {draft.published_as === null && !may(asksFirst ? 'planner' : 'signer') ? (
+            <span className="text-[13px] text-second">
+              You are a {role}; {asksFirst ? 'a planner prepares' : 'a signer publishes'} this
+            </span>
+          ) : draft.published_as === null ? (
             <form
               className="flex items-center gap-3"
               onSubmit={(event) => {
@@ -147,10 +154,10 @@ export function Releases() {
         <div className="max-w-[760px]">
           <Comments portfolio={portfolio} study={study} />
         </div>
-        <Published list={list.data} />
-        <TwoSignatures portfolio={portfolio} on={draft.two_signatures} study={study} />
+        <Published list={list.data} withdraws={may('signer')} />
+        {may('keeper') && <TwoSignatures portfolio={portfolio} on={draft.two_signatures} study={study} />}
         <Tokens example={list.data[0]?.id} />
-        <Webhooks portfolio={portfolio} />
+        {may('keeper') && <Webhooks portfolio={portfolio} />}
       </div>
     </Page>
   );
@@ -204,7 +211,7 @@ function GoingOut({ draft }: { draft: Schema['Draft'] }) {
   );
 }
 
-function Published({ list }: { list: Schema['Release'][] }) {
+function Published({ list, withdraws }: { list: Schema['Release'][]; withdraws: boolean }) {
   return (
     <section aria-labelledby="published">
       <h2 id="published" className="mb-1 text-base font-semibold">
@@ -279,7 +286,7 @@ function Published({ list }: { list: Schema['Release'][] }) {
                   >
                     Paths
                   </a>
-                  {!release.withdrawal && <WithdrawRelease release={release} />}
+                  {withdraws && !release.withdrawal && <WithdrawRelease release={release} />}
                 </td>
               </tr>
             ))}
