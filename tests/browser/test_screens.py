@@ -76,7 +76,7 @@ def places(garden: dict[str, int]) -> list[str]:
         f"/p/{portfolio}/study", f"/p/{portfolio}/s/{study}/field",
         *(f"/p/{portfolio}/s/{study}/series/{node}{page}" for page in SERIES), f"/p/{portfolio}/s/{study}/structure",
         f"/p/{portfolio}/s/{study}/backtest", f"/p/{portfolio}/releases", f"/p/{portfolio}/releases?page=track",
-        f"/p/{portfolio}/compare/{study}/{study}",
+        f"/p/{portfolio}/compare/{study}/{study}", f"/p/{portfolio}/people",
     ]  # fmt: skip
 
 
