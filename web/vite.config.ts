@@ -5,7 +5,8 @@ import { defineConfig } from 'vitest/config';
 export default defineConfig({
   base: '/static/',
   plugins: [react(), tailwindcss()],
-  build: { target: 'es2022', chunkSizeWarningLimit: 900 },
+  // beside the server's code, so that a wheel brings it along
+  build: { outDir: '../src/tansy/server/page', emptyOutDir: true, target: 'es2022', chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': 'http://127.0.0.1:8321' } },
   test: {
     environment: 'jsdom',

@@ -73,7 +73,7 @@ def test_however_it_is_ended_nothing_is_left_behind(tmp_path: Path, how: str) ->
         family = [served.pid]
         for pid in family:
             family += children_of(pid)
-        assert len(family) >= 4, "the server, gunicorn with its worker, and the worker of runs"
+        assert len(family) >= 3, "the server, the web server, and the worker of runs"
         if how == "ctrl-c":
             os.killpg(served.pid, signal.SIGINT)  # as a terminal does: to every process of its foreground group
         elif how == "term to all":

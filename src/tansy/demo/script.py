@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from tansy.engine.adjust.adjustment import Adjustment
+from tansy.server.data_folder import data_folder
 
-ROOT = Path(__file__).resolve().parents[3]
 USER, PASSWORD = "demo", "hollowmere"
 BEYOND_DOUBT = 7.0  # standard deviations
 PORTFOLIO = "Hollowmere Garden Centres"
@@ -28,7 +28,8 @@ _JUDGEMENT = (
 
 def prepare(*, reset: bool, port: int) -> None:
     """Bring the demo to where it has a published release; what is there already is kept."""
-    folder = Path(os.environ.setdefault("TANSY_DATA", str(ROOT / "var" / "demo")))
+    folder = data_folder("demo")
+    os.environ["TANSY_DATA"] = str(folder)
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tansy.server.settings")
     if reset and folder.exists():
         if not (folder / "demo.json").exists() and any(folder.iterdir()):

@@ -90,7 +90,7 @@ def back_up(database: Path, folder: Path, to: Path, *, files: bool = True, store
                 sum(entry.file_size for entry in archive.infolist()),
                 sums,
             )
-            archive.writestr(MANIFEST, json.dumps({"format": FORMAT, "version": version("tansy"), **vars(made)}))
+            archive.writestr(MANIFEST, json.dumps({"format": FORMAT, "version": version("tansy-bench"), **vars(made)}))
         _durable(unfinished)
         unfinished.rename(to)
     except (OSError, sqlite3.Error) as error:

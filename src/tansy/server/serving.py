@@ -46,13 +46,7 @@ def serve(host: str, port: int) -> None:
         its children once."""
         return subprocess.Popen(command, env=env, start_new_session=True, preexec_fn=_end_with_parent)
 
-    web = start(
-        [
-            sys.executable, "-m", "gunicorn", "tansy.server.wsgi:application", "--bind", f"{host}:{port}",
-            "--worker-class", "gthread", "--workers", "1", "--threads", "8", "--timeout", "300",
-            "--no-control-socket", "--log-level", "warning",
-        ]
-    )  # fmt: skip
+    web = start([sys.executable, "-m", "tansy.server.web", host, str(port)])
 
     def start_worker() -> subprocess.Popen[bytes]:
         return start([sys.executable, "-m", "django", "worker"])

@@ -7,7 +7,7 @@ import secrets
 from pathlib import Path
 from typing import Any
 
-from tansy.server.data_folder import ROOT, data_folder, database
+from tansy.server.data_folder import data_folder, database
 
 DATA = data_folder()
 DATA.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -67,7 +67,6 @@ MIDDLEWARE = [
     "tansy.server.accounts.trail.Trail",
 ]
 ROOT_URLCONF = "tansy.server.urls"
-WSGI_APPLICATION = "tansy.server.wsgi.application"
 TEMPLATES: list[dict[str, Any]] = []
 
 DATABASES = {
@@ -112,11 +111,12 @@ else:
 TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default"]}}
 
 STATIC_URL = "/static/"
-STATICFILES_DIRS = [ROOT / "web" / "dist"] if (ROOT / "web" / "dist").exists() else []
+_PAGE = Path(__file__).parent / "page"
+STATICFILES_DIRS = [_PAGE] if _PAGE.exists() else []
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+[.-][0-9a-zA-Z_-]{8}\..+$"
-WEB_INDEX = ROOT / "web" / "dist" / "index.html"
+WEB_INDEX = _PAGE / "index.html"
 
 DATA_UPLOAD_MAX_MEMORY_SIZE = 10 * 1024 * 1024
 FILE_UPLOAD_TEMP_DIR = None

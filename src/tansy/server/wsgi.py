@@ -1,8 +1,0 @@
-"""What gunicorn serves."""
-
-import os
-
-from django.core.wsgi import get_wsgi_application
-
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tansy.server.settings")
-application = get_wsgi_application()
