@@ -87,6 +87,7 @@ test: setup $(STAMPS)/chromium lint
 
 # What `pip install` takes: the engine, the server, the command line and the front end.
 wheel: setup
+	rm -rf build
 	$(BIN)/python -m pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist .
 
 # Newer versions are taken by hand: delete a line of a list, and lock again. Every file has its sum.

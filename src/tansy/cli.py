@@ -391,8 +391,12 @@ def reconcile_command(
 def _django() -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tansy.server.settings")
     import django
+    from django.core.exceptions import ImproperlyConfigured
 
-    django.setup()
+    try:
+        django.setup()
+    except ImproperlyConfigured as error:
+        raise TansyError(str(error)) from None
 
 
 @app.command()
@@ -419,6 +423,10 @@ def serve(
     port: Annotated[int, typer.Option(help="Port.")] = 8321,
 ) -> None:
     """Serve the application and its worker."""
+    from tansy.server.backup import check_start
+    from tansy.server.data_folder import data_folder, database
+
+    check_start(data_folder(), database(data_folder()))
     _django()
     from tansy.server.serving import migrate
     from tansy.server.serving import serve as start
@@ -440,6 +448,19 @@ def backup(
     folder = data_folder()
     made = back_up(database(folder), folder, file, files=files, store=store)
     typer.echo(f"{file}: {len(made.sums):,} files, {made.bytes / 1e6:,.1f} MB, {made.releases:,} releases checked")
+
+
+@app.command()
+def verify() -> None:
+    """Look whether all that is kept is whole: the database, what its rows name, and every release against its sum."""
+    from tansy.server.backup import check_start, checked
+    from tansy.server.data_folder import data_folder, database
+
+    kept = database(data_folder())
+    check_start(data_folder(), kept)
+    if not kept.exists():
+        raise TansyError(f"There is no database at {kept}; nothing has been served from this folder yet.")
+    typer.echo(f"{kept} is whole: {checked(kept):,} releases are as they were published")
 
 
 @app.command()

@@ -23,6 +23,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from importlib.metadata import version
 from pathlib import Path
+from tempfile import TemporaryFile
 from typing import Any
 from uuid import uuid4
 
@@ -144,6 +145,32 @@ def checked(database: Path) -> int:
                 raise BackupError(f"Release R{number} is not what was published: its sum is another.")
             n += 1
         return n
+
+
+def check_start(folder: Path, database: Path) -> None:
+    """What must hold before anything is served: the folder can be written to, and the database is whole. Raises
+    BackupError with what to do."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with TemporaryFile(dir=folder) as file:
+            file.write(b"room")
+            file.flush()
+    except OSError as error:
+        raise BackupError(
+            f"The data folder {folder} cannot be written to: {error.strerror}. Make room, or let this user write there."
+        ) from error
+    if not database.exists():
+        return
+    try:
+        with closing(sqlite3.connect(f"file:{database}?mode=ro", uri=True)) as connection:
+            said = connection.execute("PRAGMA quick_check(1)").fetchone()[0]
+    except sqlite3.Error as error:
+        said = str(error)
+    if said != "ok":
+        raise BackupError(
+            f"The database {database} is damaged: {said}. Keep it aside, and put the last backup into an empty folder "
+            "(tansy restore FILE --into FOLDER)."
+        )
 
 
 def scheduled(database: Path, folder: Path, to: Path, keep: int, now: datetime, every: timedelta) -> Path | None:

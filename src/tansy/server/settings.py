@@ -7,7 +7,10 @@ import secrets
 from pathlib import Path
 from typing import Any
 
+from django.core.exceptions import ImproperlyConfigured
+
 from tansy.server.data_folder import data_folder, database
+from tansy.server.watch.log import logging_of
 
 DATA = data_folder()
 DATA.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -24,15 +27,26 @@ def _secret_key() -> str:
     return path.read_text().strip()
 
 
+def _number(name: str, usual: float) -> float:
+    given = os.environ.get(name, "")
+    try:
+        found = float(given) if given else usual
+    except ValueError:
+        found = -1.0
+    if not found >= 0.0:
+        raise ImproperlyConfigured(f"{name} is a number, not {given!r}.")
+    return found
+
+
 SECRET_KEY = _secret_key()
 DEBUG = False
 ALLOWED_HOSTS = os.environ.get("TANSY_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
 
-BACKUPS = int(os.environ.get("TANSY_BACKUPS", 0))
+BACKUPS = int(_number("TANSY_BACKUPS", 0))
 """How many daily backups the worker keeps; 0 for none."""
 BACKUP_FOLDER = Path(os.environ.get("TANSY_BACKUP_FOLDER", DATA / "backups"))
 
-STORE_MB = float(os.environ.get("TANSY_STORE_MB", 8192))
+STORE_MB = _number("TANSY_STORE_MB", 8192)
 """Size above which results that no study used for longest are swept from the store."""
 
 DEMO_MARK = DATA / "demo.json"
@@ -55,6 +69,7 @@ INSTALLED_APPS = [
     "tansy.server",
 ]
 MIDDLEWARE = [
+    "tansy.server.watch.requests.Watched",
     "django.middleware.security.SecurityMiddleware",
     "tansy.server.headers.SafeHeaders",
     "whitenoise.middleware.WhiteNoiseMiddleware",
@@ -96,7 +111,7 @@ PASSWORD_HASHERS = [
     "django.contrib.auth.hashers.PBKDF2PasswordHasher",  # of earlier versions: hashed anew at the next sign-in
 ]
 
-SESSION_COOKIE_AGE = round(3600 * float(os.environ.get("TANSY_SESSION_HOURS", 168)))
+SESSION_COOKIE_AGE = round(3600 * _number("TANSY_SESSION_HOURS", 168))
 BEHIND_PROXY = os.environ.get("TANSY_TLS", "") == "proxy"
 """One setting for a proxy in front that speaks TLS: cookies travel by TLS alone, and browsers keep to it."""
 if BEHIND_PROXY:
@@ -164,9 +179,4 @@ SPECTACULAR_SETTINGS = {
         "DriverChangeEnum": "tansy.engine.plans.kinds.DRIVER_CHANGES",
     },
 }
-LOGGING = {
-    "version": 1,
-    "disable_existing_loggers": False,
-    "handlers": {"stderr": {"class": "logging.StreamHandler"}},
-    "root": {"handlers": ["stderr"], "level": "WARNING"},
-}
+LOGGING = logging_of(os.environ.get("TANSY_LOGS", ""))

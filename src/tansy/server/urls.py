@@ -3,9 +3,12 @@
 from django.urls import include, path, re_path
 
 from tansy.server import frontend
+from tansy.server.watch import health
 
 urlpatterns = [
     path("api/", include("tansy.server.api.urls")),
+    path("healthz", health.healthz),
+    path("metrics", health.MetricsView.as_view()),
     re_path(r"^(?!api/|static/).*$", frontend.index),
 ]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import logging
 import threading
 import time
 from typing import Any
@@ -27,7 +28,9 @@ from tansy.server.portfolios import corrections as ledger
 from tansy.server.studies.models import Node, Result, Run, Study, pack
 from tansy.server.studies.store import results
 from tansy.server.studies.structure import structure_json
+from tansy.server.watch.log import run_id
 
+_log = logging.getLogger(__name__)
 _BATCH = 200
 KIND_FIGURES = ("interval", "variation", "empty", "window")
 _REPORT_EVERY = 0.5  # seconds
@@ -84,6 +87,17 @@ def carry_out(run: Run) -> None:
     study = run.study
     if Result.objects.filter(study=study).exists() or not run.begin():
         return
+    token = run_id.set(str(run.pk))
+    began = time.monotonic()
+    _log.info("run begun", extra={"study": study.pk})
+    try:
+        _carry_out(run, study)
+    finally:
+        _log.info("run %s", run.state, extra={"study": study.pk, "seconds": round(time.monotonic() - began, 1)})
+        run_id.reset(token)
+
+
+def _carry_out(run: Run, study: Study) -> None:
     reporter = Reporter(run)
     try:
         panel, recipe = study.load.panel(), study.recipe

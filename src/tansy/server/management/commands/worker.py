@@ -22,6 +22,7 @@ from tansy.server.releases.webhooks import Sender
 from tansy.server.studies import running
 from tansy.server.studies.models import Run
 from tansy.server.studies.tasks import carry_out
+from tansy.server.watch.health import beat
 
 MAX_ATTEMPTS = 3
 _LOOKS_EVERY = 600.0  # seconds: whether a day has passed since the last backup
@@ -81,6 +82,7 @@ class Command(BaseCommand):
             raise CommandError(f"Another worker is at work on {settings.DATA}.") from None
         take_up_again()
         Sender().start()
+        threading.Thread(target=beat, args=(settings.DATA,), daemon=True, name="beat").start()
         if settings.BACKUPS > 0:
             threading.Thread(target=back_up_daily, daemon=True, name="backups").start()
         worker = GentleWorker(
