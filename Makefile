@@ -92,10 +92,19 @@ wheel: setup
 
 # Newer versions are taken by hand: delete a line of a list, and lock again. Every file has its sum.
 lock: $(STAMPS)/python
-	@for list in build base dev node; do \
+	@for list in build base dev node audit; do \
 	  $(BIN)/uv pip compile --quiet --python-version 3.11 --universal --generate-hashes --no-emit-index-url \
 	    --custom-compile-command "make lock" requirements/$$list.in --output-file requirements/$$list.txt; \
 	done
+
+# Known faults of packages; needs an advisory service, and says so where there is none.
+$(STAMPS)/audit: $(STAMPS)/python requirements/audit.txt
+	$(PYTHON) -m venv $(STAMPS)/auditor
+	$(STAMPS)/auditor/bin/python -m pip install --quiet --no-deps -r requirements/audit.txt
+	@touch $@
+
+audit: $(STAMPS)/audit $(STAMPS)/npm
+	@$(WITH_NODE) $(BIN)/python .ci/audit $(STAMPS)/auditor/bin/pip-audit
 
 bench: setup
 	$(BIN)/tansy demo --no-serve
