@@ -13,10 +13,46 @@ _LANES = 64
 
 
 @njit(**KERNEL | AS_WRITTEN)
+def comparisons(n, at):
+    """Pairs [k, 2] of places whose exchanges, one after the other, bring the order statistics `at` of n values to their
+    places: Batcher's merges of odds and evens, without those that no such place hears of."""
+    pairs = np.empty((n * 64, 2), dtype=np.int32)
+    count = 0
+    p = 1
+    while p < n:
+        k = p
+        while k >= 1:
+            for j in range(k % p, n - k, 2 * k):
+                for i in range(min(k, n - j - k)):
+                    a, b = i + j, i + j + k
+                    if a // (2 * p) == b // (2 * p):
+                        if count == len(pairs):
+                            larger = np.empty((2 * count, 2), dtype=np.int32)
+                            larger[:count] = pairs
+                            pairs = larger
+                        pairs[count, 0], pairs[count, 1] = a, b
+                        count += 1
+            k //= 2
+        p *= 2
+    heard = np.zeros(n, dtype=np.bool_)
+    heard[at] = True
+    kept = count
+    for i in range(count - 1, -1, -1):
+        a, b = pairs[i]
+        if heard[a] or heard[b]:
+            heard[a] = heard[b] = True
+            kept -= 1
+            pairs[kept, 0], pairs[kept, 1] = a, b
+    return pairs[kept:count].copy()
+
+
+@njit(**KERNEL | AS_WRITTEN)
 def quantiles(draws, at, share, out):
     """out [nodes, Q]: of draws [nodes, n] the order statistics `at` [Q] and the ones after, that far (`share` [Q])
     from the first to the second."""
     n_nodes, n = draws.shape
+    after = np.minimum(at + 1, n - 1)
+    pairs = comparisons(n, np.concatenate((at, after)))
     block = np.empty((n, _LANES), dtype=draws.dtype)
     for first in range(0, n_nodes, _LANES):
         here = min(_LANES, n_nodes - first)
@@ -26,31 +62,22 @@ def quantiles(draws, at, share, out):
         for c in range(here, _LANES):
             for i in range(n):
                 block[i, c] = block[i, 0]
-        _sort(block, n)
+        _exchange(block, pairs)
         for q in range(len(at)):
-            low, high = at[q], min(at[q] + 1, n - 1)
             for c in range(here):
-                a, b = block[low, c], block[high, c]
+                a, b = block[at[q], c], block[after[q], c]
                 out[first + c, q] = a + share[q] * (b - a)
 
 
 @njit(**PART | AS_WRITTEN)
-def _sort(block, n):
-    """Each column of block [n, lanes] ascending, by Batcher's merges of odds and evens."""
-    p = 1
-    while p < n:
-        k = p
-        while k >= 1:
-            for j in range(k % p, n - k, 2 * k):
-                for i in range(min(k, n - j - k)):
-                    a, b = i + j, i + j + k
-                    if a // (2 * p) == b // (2 * p):
-                        for c in range(_LANES):
-                            x, y = block[a, c], block[b, c]
-                            block[a, c] = min(x, y)
-                            block[b, c] = max(x, y)
-            k //= 2
-        p *= 2
+def _exchange(block, pairs):
+    """The lesser of each pair of rows of block [n, lanes] first."""
+    for i in range(len(pairs)):
+        a, b = pairs[i, 0], pairs[i, 1]
+        for c in range(_LANES):
+            x, y = block[a, c], block[b, c]
+            block[a, c] = min(x, y)
+            block[b, c] = max(x, y)
 
 
 @njit(**KERNEL | AS_WRITTEN)

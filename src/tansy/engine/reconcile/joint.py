@@ -65,6 +65,11 @@ class JointPaths:
         return self._drawn(lead, np.float64)
 
     def _drawn(self, lead: int, kind: type[Real]) -> NDArray[Real]:
+        return System.of(self._own.summation).sum_up(self._finest(lead, kind))
+
+    def _finest(self, lead: int, kind: type[Real]) -> NDArray[Real]:
+        """The series at one lead, [finest, T]."""
+
         def column(of: Floats) -> NDArray[Real]:
             return np.ascontiguousarray(of[:, lead], dtype=kind)
 
@@ -73,7 +78,7 @@ class JointPaths:
         finest = self._own.finest(drawn)
         if self._mean is not None:
             kernel.cut_and_rescale(finest, column(self._mean))
-        return System.of(self._own.summation).sum_up(finest)
+        return finest
 
     def paths(self, n: int, seed: int) -> Iterator[Floats]:
         """Lead after lead, [nodes, n]: path i has the errors of consecutive periods, from one on that is its own."""
@@ -102,6 +107,11 @@ class JointPaths:
         return found
 
     def _quantiles_at(self, at: NDArray[np.int64], share: Floats, lead: int) -> tuple[int, Singles]:
+        system = System.of(self._own.summation)
+        finest, shares = self._finest(lead, np.float32), share.astype(np.float32)
         out = np.empty((len(self._base), len(at)), dtype=np.float32)
-        kernel.quantiles(self._drawn(lead, np.float32), at, share.astype(np.float32), out)
+        of_totals = np.empty((len(system.order), len(at)), dtype=np.float32)
+        kernel.quantiles(system.totals(finest), at, shares, of_totals)
+        kernel.quantiles(finest, at, shares, out[len(system.order) :])
+        out[system.order] = of_totals
         return lead, out
