@@ -12,7 +12,7 @@ from tansy.engine.kernels.options import AS_WRITTEN, KERNEL, PART
 _LANES = 64
 
 
-@njit(**KERNEL | AS_WRITTEN)
+@njit(**PART | AS_WRITTEN)
 def comparisons(n, at):
     """Pairs [k, 2] of places whose exchanges, one after the other, bring the order statistics `at` of n values to their
     places: Batcher's merges of odds and evens, without those that no such place hears of."""
