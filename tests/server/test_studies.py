@@ -439,3 +439,20 @@ def test_a_learner_is_not_learned_for_a_page(client: APIClient, done: Study) -> 
     for page, query in (("fit", {}), ("tested", {}), ("workings", {"origin": 0})):
         answer = client.get(f"/api/studies/{done.pk}/nodes/{node.ref}/{page}/", {"method": "learner", **query})
         assert answer.status_code == 422 and "add learner to the methods" in answer.content.decode(), page
+
+
+def test_long_lists_come_a_page_at_a_time(client: APIClient, done: Study) -> None:
+    one = Study.objects.get(pk=done.pk)
+    for i in range(104):
+        one.pk, one.name = None, f"copy {i}"
+        one._state.adding = True
+        one.save(force_insert=True)
+        Run.objects.create(study=one)
+    address = f"/api/portfolios/{done.portfolio_id}/studies/"
+    newest = client.get(address).json()
+    assert [one["name"] for one in newest] == [f"copy {i}" for i in range(103, 3, -1)]
+    older = client.get(f"{address}?before={newest[-1]['id']}").json()
+    assert [one["name"] for one in older] == ["copy 3", "copy 2", "copy 1", "copy 0", done.name]
+    assert client.get(f"{address}?before={older[-1]['id']}").json() == []
+    wrong = client.get(f"{address}?before=newest")
+    assert wrong.status_code == 400 and "A whole number up to" in wrong.json()["detail"]

@@ -302,6 +302,11 @@ class Timeline:
     def last(self) -> int:
         return self.first + self.n_periods - 1
 
+    @property
+    def ends(self) -> tuple[str, str]:
+        """What the first and the last period are called."""
+        return label(self.first, self.frequency), label(self.last, self.frequency)
+
     @cached_property
     def labels(self) -> list[str]:
         return [label(p, self.frequency) for p in range(self.first, self.first + self.n_periods)]

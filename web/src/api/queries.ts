@@ -13,6 +13,10 @@ export const portfolios = queryOptions({
   queryFn: () => body(api.GET('/api/portfolios/')),
 });
 
+/** How many of a list come at once; a page that is full has more after it. */
+export const PAGE = 100;
+
+/** The newest studies of a portfolio. */
 export const studies = (portfolio: number) =>
   queryOptions({
     queryKey: ['studies', portfolio],
@@ -22,6 +26,13 @@ export const studies = (portfolio: number) =>
       query.state.data?.some((study) => study.run.state === 'queued' || study.run.state === 'running')
         ? 700
         : false,
+  });
+
+/** A study by itself, where it may be too old for the list. */
+export const oneStudy = (study: number) =>
+  queryOptions({
+    queryKey: ['study', study],
+    queryFn: () => body(api.GET('/api/studies/{id}/', { params: { path: { id: study } } })),
   });
 
 /** What a study found does not change. */

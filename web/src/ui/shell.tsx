@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate, useParams } from 'react-router';
 import { api } from '../api/client';
-import { portfolios, releases, session, studies } from '../api/queries';
+import { oneStudy, PAGE, portfolios, releases, session, studies } from '../api/queries';
 import { count } from './format';
 import { useHere } from './here';
 import { KeysDialog } from './keys';
@@ -56,6 +56,12 @@ function Known() {
   const all = useQuery(portfolios).data;
   const known = portfolio === undefined || !all || all.some((one) => one.id === portfolio);
   const list = useQuery({ ...studies(portfolio ?? 0), enabled: portfolio !== undefined && known }).data;
+  const asked = params.study === undefined ? undefined : Number(params.study);
+  const listed = list?.some((one) => one.id === asked);
+  const older = useQuery({
+    ...oneStudy(asked ?? 0),
+    enabled: asked !== undefined && listed === false && (list?.length ?? 0) >= PAGE,
+  });
   if (!known)
     return (
       <Empty title="There is no such portfolio">
@@ -66,7 +72,7 @@ function Known() {
         .
       </Empty>
     );
-  if (params.study !== undefined && list && !list.some((one) => one.id === Number(params.study)))
+  if (asked !== undefined && listed === false && !older.isLoading && older.data?.portfolio !== portfolio)
     return (
       <Empty title="There is no such study in this portfolio">
         It may have been deleted, or belong to another portfolio.{' '}

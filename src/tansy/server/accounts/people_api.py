@@ -24,6 +24,7 @@ from tansy.server.accounts.models import Invitation, Trace
 from tansy.server.accounts.permissions import Administrator, WithinScope
 from tansy.server.accounts.trail import TracesSerializer, done_by, file_of, nothing_done, page
 from tansy.server.api.errors import Conflict, Unusable
+from tansy.server.api.fields import BEFORE
 
 _ADMINISTRATORS = [permissions.IsAuthenticated, WithinScope, Administrator]
 
@@ -189,7 +190,7 @@ class TrailView(APIView):
     people_alone = True
     permission_classes = _ADMINISTRATORS
 
-    @extend_schema(responses=TracesSerializer)
+    @extend_schema(parameters=[BEFORE], responses=TracesSerializer)
     def get(self, request: Request) -> Response:
         return page(request, Trace.objects.all())
 

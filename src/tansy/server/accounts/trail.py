@@ -18,6 +18,7 @@ from rest_framework.response import Response
 
 from tansy.engine.study.export import csv_of
 from tansy.server.accounts.models import Token, Trace
+from tansy.server.api.fields import page_of
 
 _PORTFOLIO = "tansy.portfolio"
 _WHO = "tansy.who"
@@ -93,9 +94,7 @@ class TracesSerializer(serializers.Serializer):
 
 def page(request: Request, traces: QuerySet[Trace]) -> Response:
     """Some of a trail, the newest first: before=ID goes on where a page ended."""
-    before = request.query_params.get("before", "")
-    shown = traces.filter(pk__lt=int(before)) if before.isdecimal() and before.isascii() else traces
-    rows = TraceSerializer(shown.order_by("-pk")[:_MOST], many=True).data
+    rows = TraceSerializer(page_of(request, traces, _MOST), many=True).data
     return Response({"count": traces.count(), "traces": rows})
 
 

@@ -5,7 +5,11 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from django.db.models import QuerySet
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter
 from rest_framework import serializers
+from rest_framework.request import Request
 
 from tansy.engine.reading.numbers import MOST
 
@@ -25,6 +29,19 @@ def whole_number(name: str, text: str, most: int) -> int:
     if not re.fullmatch("[0-9]{1,12}", text) or int(text) > most:
         raise serializers.ValidationError({name: f"A whole number up to {most:,}, not {text!r}."})
     return int(text)
+
+
+PAGE = 100
+BEFORE = OpenApiParameter("before", OpenApiTypes.INT, description="An id: what is older than it.")
+
+
+def page_of(request: Request, rows: QuerySet[Any], size: int = PAGE) -> QuerySet[Any]:
+    """The newest of some rows, or of those before the id that the address gives: a page that is full has more after
+    it. Raises a ValidationError where the id is no number."""
+    before = request.query_params.get("before", "")
+    if before:
+        rows = rows.filter(pk__lt=whole_number("before", before, 10**12))
+    return rows.order_by("-pk")[:size]
 
 
 MOST_IDS = 200_000

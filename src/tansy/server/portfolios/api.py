@@ -194,10 +194,10 @@ class LoadSerializer(serializers.ModelSerializer):
         read_only_fields = fields
 
     def get_first(self, load: Load) -> str:
-        return load.timeline.labels[0]
+        return load.timeline.ends[0]
 
     def get_last(self, load: Load) -> str:
-        return load.timeline.labels[-1]
+        return load.timeline.ends[1]
 
 
 class PortfolioSerializer(serializers.ModelSerializer):

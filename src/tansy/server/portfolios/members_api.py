@@ -6,7 +6,7 @@ from typing import Any, cast
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from drf_spectacular.utils import OpenApiParameter, extend_schema
+from drf_spectacular.utils import extend_schema
 from rest_framework import serializers, status
 from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
@@ -18,6 +18,7 @@ from tansy.server.accounts.models import Invitation, Trace
 from tansy.server.accounts.people_api import LinkSerializer, invite, link_json, waits
 from tansy.server.accounts.trail import TracesSerializer, done_to, file_of, page
 from tansy.server.api.errors import Conflict, Unusable
+from tansy.server.api.fields import BEFORE
 from tansy.server.portfolios.models import Member
 
 
@@ -138,7 +139,7 @@ def _check_kept(portfolio: int) -> None:
 class PortfolioTrailView(APIView):
     seen_by = Role.KEEPER
 
-    @extend_schema(responses=TracesSerializer, parameters=[OpenApiParameter("before", int, required=False)])
+    @extend_schema(responses=TracesSerializer, parameters=[BEFORE])
     def get(self, request: Request, pk: int) -> Response:
         """Who did what in a portfolio, the newest first."""
         return page(request, Trace.objects.filter(portfolio=pk))

@@ -178,8 +178,8 @@ def understood_json(reading: Reading) -> dict[str, Any]:
     levels = default_levels(panel)
     return {
         "frequency": panel.timeline.frequency,
-        "first": panel.timeline.labels[0],
-        "last": panel.timeline.labels[-1],
+        "first": panel.timeline.ends[0],
+        "last": panel.timeline.ends[1],
         "n_periods": panel.timeline.n_periods,
         "n_series": panel.n_series,
         "n_rows": reading.n_rows,

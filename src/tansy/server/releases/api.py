@@ -16,7 +16,7 @@ from rest_framework.views import APIView
 
 from tansy.engine.study.paths import MOST_PATHS
 from tansy.server.accounts.acts import Act, Role
-from tansy.server.api.fields import whole_number
+from tansy.server.api.fields import BEFORE, page_of, whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import bridge, report, services, track
 from tansy.server.releases.models import Release, Withdrawal
@@ -377,15 +377,15 @@ class PublishView(APIView):
 
 
 class ReleasesView(APIView):
-    @extend_schema(responses=ReleaseSerializer(many=True))
+    @extend_schema(parameters=[BEFORE], responses=ReleaseSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
-        """Releases of a portfolio, newest first."""
+        """The newest hundred releases of a portfolio, or those before one of them."""
         releases = (
             Release.objects.filter(portfolio_id=pk)
             .defer("forecasts")
             .select_related("study", "published_by", "prepared_by", "withdrawal__made_by")
         )
-        return Response(ReleaseSerializer(releases.order_by("-number"), many=True).data)
+        return Response(ReleaseSerializer(page_of(request, releases), many=True).data)
 
 
 class WithdrawReleaseView(APIView):

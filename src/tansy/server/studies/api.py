@@ -29,6 +29,7 @@ from tansy.engine.study.sums import quantiles_of_sums
 from tansy.engine.timeline import Timeline
 from tansy.server.accounts.acts import Act
 from tansy.server.api.errors import Conflict
+from tansy.server.api.fields import BEFORE, page_of
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.plans import PlanSerializer, own_plans
@@ -88,7 +89,7 @@ class StudySerializer(serializers.ModelSerializer):
         read_only_fields = fields
 
     def get_last_period(self, study: Study) -> str:
-        return study.load.timeline.labels[-1]
+        return study.load.timeline.ends[1]
 
 
 class NewStudySerializer(serializers.Serializer):
@@ -359,11 +360,11 @@ class SummarySerializer(serializers.Serializer):
 class PortfolioStudiesView(APIView):
     acts = {"POST": Act("made study {made}, {name}")}
 
-    @extend_schema(responses=StudySerializer(many=True))
+    @extend_schema(parameters=[BEFORE], responses=StudySerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
-        """Studies of a portfolio, newest first."""
+        """The newest hundred studies of a portfolio, or those before one of them."""
         get_object_or_404(Portfolio, pk=pk)
-        studies = listed().filter(portfolio_id=pk).order_by("-id")
+        studies = page_of(request, listed().filter(portfolio_id=pk))
         return Response(StudySerializer(studies, many=True).data)
 
     @extend_schema(request=NewStudySerializer, responses={201: StudySerializer})

@@ -115,4 +115,31 @@ describe('the Study screen', () => {
     expect((await screen.findByRole('alert')).textContent).toContain('The disk is full.');
     expect(screen.getByRole('button', { name: 'Try again' })).toBeTruthy();
   });
+
+  it('brings the hundred newest, and earlier ones when they are asked for', async () => {
+    const many = Array.from({ length: 103 }, (_, i) => ({
+      ...study,
+      id: 203 - i,
+      name: `Study ${203 - i}`,
+      run: { ...run, state: 'done' as const },
+    }));
+    let asked = 0;
+    serve(({ path }) => {
+      if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', role: 'reader', load: {} }] };
+      if (path !== '/api/portfolios/1/studies/') return undefined;
+      asked += 1;
+      return { body: asked === 1 ? many.slice(0, 100) : many.slice(100) };
+    });
+    open();
+    expect(await screen.findByText(/Study 104/)).toBeDefined();
+    expect(screen.queryByText(/Study 103/)).toBeNull();
+    fireEvent.click(screen.getByRole('button', { name: 'Earlier studies' }));
+    expect(await screen.findByText(/Study 101/)).toBeDefined();
+    expect(screen.queryByRole('button', { name: 'Earlier studies' })).toBeNull();
+    await waitFor(() =>
+      expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Run the default recipe' }).disabled).toBe(
+        true,
+      ),
+    );
+  });
 });

@@ -3,7 +3,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
-import { portfolios, search, studies } from '../../api/queries';
+import { PAGE, portfolios, search, studies } from '../../api/queries';
+import { useRole } from '../../api/roles';
 import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
@@ -33,8 +34,31 @@ function useStudyAction<T>(portfolio: number, action: (input: T) => Promise<unkn
   });
 }
 
+/** Studies before the newest, a page at a time as they are asked for. */
+function useEarlier(portfolio: number) {
+  const [pages, setPages] = useState<Study[][]>([]);
+  const ask = useMutation({
+    mutationFn: (before: number) =>
+      body(
+        api.GET('/api/portfolios/{id}/studies/', {
+          params: { path: { id: portfolio }, query: { before } },
+        }),
+      ),
+    onSuccess: (page) => setPages([...pages, page]),
+  });
+  return {
+    list: pages.flat(),
+    done: pages.length > 0 && (pages.at(-1)?.length ?? 0) < PAGE,
+    pending: ask.isPending,
+    error: ask.error,
+    more: ask.mutate,
+  };
+}
+
 export function StudyScreen() {
   const portfolio = Number(useParams().portfolio);
+  const earlier = useEarlier(portfolio);
+  const role = useRole();
   const list = useQuery(studies(portfolio));
   const current = useQuery(portfolios).data?.find((one) => one.id === portfolio);
   const start = useStudyAction(portfolio, () =>
@@ -52,7 +76,8 @@ export function StudyScreen() {
           <button
             type="button"
             className="btn btn-sm btn-primary"
-            disabled={running !== undefined || start.isPending}
+            disabled={running !== undefined || start.isPending || role === 'reader'}
+            title={role === 'reader' ? 'You are a reader; planners run studies' : undefined}
             onClick={() => start.mutate(undefined)}
           >
             Run the default recipe
@@ -75,7 +100,22 @@ export function StudyScreen() {
             one, makes all levels add up and puts bands around the result.
           </Empty>
         ) : (
-          <StudyTable list={list.data} portfolio={portfolio} />
+          <StudyTable list={[...list.data, ...earlier.list]} portfolio={portfolio} />
+        )}
+        {list.data.length >= PAGE && !earlier.done && (
+          <button
+            type="button"
+            className="btn btn-sm"
+            disabled={earlier.pending}
+            onClick={() => earlier.more((earlier.list.at(-1) ?? list.data.at(-1))?.id ?? 0)}
+          >
+            Earlier studies
+          </button>
+        )}
+        {earlier.error && (
+          <p role="alert" className="text-error">
+            {earlier.error.message}
+          </p>
         )}
         <KeptMethods portfolio={portfolio} />
         {list.data.some((study) => study.run.state === 'done') && (
@@ -125,6 +165,7 @@ function WholeUnits({ portfolio }: { portfolio: Schema['Portfolio'] }) {
       <input
         type="checkbox"
         className="checkbox checkbox-sm"
+        disabled={portfolio.role !== 'keeper'}
         checked={portfolio.whole_units}
         onChange={(event) => send.mutate(event.target.checked)}
       />
