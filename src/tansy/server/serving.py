@@ -8,9 +8,11 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 
 _PATIENCE = 25  # seconds: a run hears the wish to end within one or two, and a large result takes some to be written
 _PR_SET_PDEATHSIG = 1
+_NICE = 10
 _ENV = {"DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
 
 
@@ -27,6 +29,12 @@ def _end_with_parent() -> None:
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
+def _behind_others() -> None:
+    """In the worker: a run takes what processors people who click leave it."""
+    _end_with_parent()
+    os.nice(_NICE)
+
+
 def hosts(host: str) -> str:
     """Names that the server answers to, for TANSY_HOSTS: those given there, else this machine's; on all its addresses
     any name."""
@@ -41,15 +49,15 @@ def serve(host: str, port: int) -> None:
     both."""
     env = {**os.environ, **_ENV, "TANSY_HOSTS": hosts(host)}
 
-    def start(command: list[str]) -> subprocess.Popen[bytes]:
+    def start(command: list[str], before: Callable[[], None]) -> subprocess.Popen[bytes]:
         """A child in a session of its own, so that a Ctrl-C of the terminal reaches this process alone, which then ends
         its children once."""
-        return subprocess.Popen(command, env=env, start_new_session=True, preexec_fn=_end_with_parent)
+        return subprocess.Popen(command, env=env, start_new_session=True, preexec_fn=before)
 
-    web = start([sys.executable, "-m", "tansy.server.web", host, str(port)])
+    web = start([sys.executable, "-m", "tansy.server.web", host, str(port)], _end_with_parent)
 
     def start_worker() -> subprocess.Popen[bytes]:
-        return start([sys.executable, "-m", "django", "worker"])
+        return start([sys.executable, "-m", "django", "worker"], _behind_others)
 
     worker = start_worker()
     stopping = False

@@ -73,7 +73,7 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "tansy.server.headers.SafeHeaders",
     "whitenoise.middleware.WhiteNoiseMiddleware",
-    "django.middleware.gzip.GZipMiddleware",
+    "tansy.server.packed.Packed",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",

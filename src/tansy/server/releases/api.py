@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import gzip
 import hashlib
 from typing import Any
 
 from django.http import HttpResponse
+from django.utils.cache import patch_vary_headers
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers, status
@@ -416,7 +418,13 @@ class CsvView(APIView):
     def get(self, request: Request, pk: int) -> HttpResponse:
         """Rows of a release as CSV."""
         release = get_object_or_404(Release, pk=pk)
-        return _file(services.as_csv(release, request.query_params.get("level", "")), "text/csv", release, "csv")
+        packed = services.as_csv_packed(release, request.query_params.get("level", ""))
+        taken = "gzip" in request.headers.get("Accept-Encoding", "")
+        response = _file(packed if taken else gzip.decompress(packed), "text/csv", release, "csv")
+        patch_vary_headers(response, ("Accept-Encoding",))
+        if taken:
+            response.headers["Content-Encoding"] = "gzip"
+        return response
 
 
 class ParquetView(APIView):
