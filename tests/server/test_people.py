@@ -286,6 +286,21 @@ def test_the_trail_says_who_did_what_and_is_only_added_to(
     Portfolio.objects.get()  # what was done stays when it has gone
 
 
+def test_what_was_only_looked_at_is_not_on_the_trail(client: APIClient, done: Study) -> None:
+    before = Trace.objects.count()
+    upload = hand_in(client).json()
+    look = {"portfolio": done.portfolio_id, "only_look": True}
+    assert client.post(f"/api/uploads/{upload['id']}/append/", look, format="json").status_code == 200
+    assert change(client, done, "Herbs × every store", preview=True).status_code == 200
+    assert (
+        client.post(f"/api/studies/{done.pk}/structure/", {"formula": "product * store"}, format="json").status_code
+        == 200
+    )
+    assert [one.words for one in Trace.objects.order_by("pk")[before:]] == [f"handed in upload {upload['id']}"]
+    assert change(client, done, "Herbs × every store").status_code == 201
+    assert Trace.objects.latest("pk").words == f"adjusted study {done.pk}"
+
+
 def test_signing_in_and_out_is_on_the_trail(user: User) -> None:
     browser = APIClient()
     browser.post("/api/session/", {"username": "ines", "password": "loud-garden"}, format="json")

@@ -23,6 +23,7 @@ from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.engine.study.compare import Differences
 from tansy.server.accounts.acts import Act
+from tansy.server.accounts.trail import nothing_done
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import adjustments
@@ -164,6 +165,8 @@ class StudyAdjustmentsView(APIView):
             asked = _asked(study, data, adjustments.adjusted(study).statistical.graph)
             tried = adjustments.try_out(study, asked)
             kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
+            if data["preview"]:
+                nothing_done(request)
         except AdjustmentError as error:
             name = {"from": "first", "to": "last", "where": "nodes"}.get(error.entry, error.entry)
             raise serializers.ValidationError({name: [str(error)]}) from None
@@ -196,6 +199,8 @@ class TakeView(APIView):
         asked = adjustments.taken(study, source, data["nodes"], data["by_series"], data["reason"].strip())
         tried = adjustments.try_out(study, asked)
         kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
+        if data["preview"]:
+            nothing_done(request)
         answer = _told(study, tried, [row.pk for row in kept], node_at(study.pk, data["nodes"][0]).position)
         return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
 
@@ -234,6 +239,8 @@ class AdjustmentFileView(APIView):
         asked = [replace(one, reason=one.reason or said) for one in read]
         tried = adjustments.try_out(study, asked)
         kept = [] if data["preview"] else adjustments.keep(study, request.user, asked)
+        if data["preview"]:
+            nothing_done(request)
         answer = _told(study, tried, [row.pk for row in kept])
         return Response(answer, status=status.HTTP_200_OK if data["preview"] else status.HTTP_201_CREATED)
 
