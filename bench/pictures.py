@@ -58,7 +58,14 @@ def _adjust(page: Page) -> None:
     page.get_by_label("Amount", exact=True).fill("20")
 
 
-BEFORE: dict[str, Callable[[Page], None]] = {"adjust": _adjust}
+def _workings(page: Page) -> None:
+    """Of a method that needs nothing else to be worked out."""
+    box = page.get_by_role("textbox").first
+    box.fill("ets(A,Ad,N)")
+    box.press("Enter")
+
+
+BEFORE: dict[str, Callable[[Page], None]] = {"adjust": _adjust, "workings": _workings}
 
 
 def main() -> None:
