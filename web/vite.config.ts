@@ -6,7 +6,12 @@ export default defineConfig({
   base: '/static/',
   plugins: [react(), tailwindcss()],
   // beside the server's code, so that a wheel brings it along
-  build: { outDir: '../src/tansy/server/page', emptyOutDir: true, target: 'es2022', chunkSizeWarningLimit: 900 },
+  build: {
+    outDir: '../src/tansy/server/page',
+    emptyOutDir: true,
+    target: 'es2022',
+    chunkSizeWarningLimit: 900,
+  },
   server: { proxy: { '/api': 'http://127.0.0.1:8321' } },
   test: {
     environment: 'jsdom',

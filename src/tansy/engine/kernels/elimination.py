@@ -65,25 +65,62 @@ def structure(below_start, below, above_start, above):
     return start, rows[: start[n]].copy()
 
 
+_MOST_PLACES = 50_000_000  # 200 MB
+
+
 @njit(**KERNEL | AS_WRITTEN)
-def factor(below_start, below, above_start, above, start, rows, w_totals, w_finest, values):
-    """Fill in L's values. Returns -1, or the first column at which A is not positive definite."""
+def places(above_start, above, start, rows):
+    """Where in L's values each finest node adds to, for every pair of the places above it, one node after the other;
+    empty where they are too many to keep."""
+    count = 0
+    for f in range(len(above_start) - 1):
+        n_above = above_start[f + 1] - above_start[f]
+        count += n_above * (n_above + 1) // 2
+    if count > _MOST_PLACES:
+        return np.empty(0, dtype=np.int32)
+    found = np.empty(count, dtype=np.int32)
+    count = 0
+    for f in range(len(above_start) - 1):
+        for p in range(above_start[f], above_start[f + 1]):
+            at = start[above[p]]
+            for q in range(p, above_start[f + 1]):
+                while rows[at] != above[q]:
+                    at += 1
+                found[count] = at
+                count += 1
+    return found
+
+
+@njit(**KERNEL | AS_WRITTEN)
+def factor(above_start, above, places, start, rows, w_totals, w_finest, values):
+    """Fill in L's values. places: see `places`. Returns -1, or the first column at which A is not positive definite."""
     n = len(start) - 1
+    values[:] = 0.0
+    for j in range(n):
+        values[start[j]] = w_totals[j]
+    first = 0
+    for f in range(len(above_start) - 1):
+        n_above = above_start[f + 1] - above_start[f]
+        last = first + n_above * (n_above + 1) // 2
+        w = w_finest[f]
+        if w != 0.0 and len(places) > 0:
+            for q in range(first, last):
+                values[places[q]] += w
+        elif w != 0.0:
+            for p in range(above_start[f], above_start[f + 1]):
+                place = start[above[p]]
+                for q in range(p, above_start[f + 1]):
+                    while rows[place] != above[q]:
+                        place += 1
+                    values[place] += w
+        first = last
     work = np.zeros(n)
     head = np.full(n, -1, dtype=np.int64)  # columns whose next row is this one
     after = np.full(n, -1, dtype=np.int64)
     at = np.zeros(n, dtype=np.int64)
     for j in range(n):
-        work[j] = w_totals[j]
-        for p in range(below_start[j], below_start[j + 1]):
-            f = below[p]
-            w = w_finest[f]
-            if w != 0.0:
-                for q in range(above_start[f + 1] - 1, above_start[f] - 1, -1):
-                    i = above[q]
-                    if i < j:
-                        break
-                    work[i] += w
+        for q in range(start[j], start[j + 1]):
+            work[rows[q]] = values[q]
         k = head[j]
         while k >= 0:
             following = after[k]

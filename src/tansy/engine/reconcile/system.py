@@ -35,7 +35,8 @@ class System:
 
     order: [totals], the total at each place of the elimination. below_start, below: the finest nodes of each place;
     above_start, above: the places above each finest node, ascending. part_start, part: each place as a sum of smaller
-    ones and of finest nodes. start, rows: where the factor is not zero.
+    ones and of finest nodes. start, rows: where the factor is not zero; places: where in
+    it each finest node adds to.
     """
 
     order: Integers
@@ -47,6 +48,7 @@ class System:
     part: Places
     start: Integers
     rows: Places
+    places: Places
 
     @classmethod
     def of(cls, summation: Summation) -> System:
@@ -66,7 +68,7 @@ class System:
         sums = below_start, below, above_start, above
         part_start, part = kernel.parts(*sums)
         start, rows = kernel.structure(*sums)
-        return cls(order, *sums, part_start, part, start, rows)
+        return cls(order, *sums, part_start, part, start, rows, kernel.places(above_start, above, start, rows))
 
     def totals(self, finest: NDArray[Real]) -> NDArray[Real]:
         """Sums of the finest nodes [finest, columns], in the order of the elimination, [totals, columns]."""
@@ -106,7 +108,16 @@ class Factor:
         self._values = np.empty(len(system.rows))
         while True:
             w = np.maximum(w_totals[system.order], least)
-            failed = kernel.factor(*system.sums, system.start, system.rows, w, self._w_finest, self._values)
+            failed = kernel.factor(
+                system.above_start,
+                system.above,
+                system.places,
+                system.start,
+                system.rows,
+                w,
+                self._w_finest,
+                self._values,
+            )
             if failed < 0:
                 break
             least = 10.0 * np.maximum(least, np.finfo(np.float64).tiny)
