@@ -59,10 +59,11 @@ def case() -> tuple[Graph, Floats, Floats]:
 @pytest.mark.parametrize("method", ["ols", "variance", "combined"])
 def test_what_a_node_moved_is_what_its_series_say_and_all_that_its_totals_pull(method: str) -> None:
     graph, base, sigma = case()
-    given = Evidence(sigma**2)
+    alike = np.random.default_rng(3).integers(1, 4, graph.n_nodes)
+    given = Evidence(sigma**2, alike=alike)
     never = np.zeros((graph.n_series, 4), dtype=bool)
     after = reconcile(graph.summation, base, method, given)
-    found = moved_most(graph, base, after, sigma, never, method, n=graph.n_nodes)
+    found = moved_most(graph, base, after, sigma, alike, never, method, n=graph.n_nodes)
     assert [abs(one.errors) for one in found] == sorted((abs(one.errors) for one in found), reverse=True)
     s = np.r_[graph.summation.matrix.toarray(), np.eye(graph.n_series)]
     for one in found:
@@ -73,7 +74,7 @@ def test_what_a_node_moved_is_what_its_series_say_and_all_that_its_totals_pull(m
         assert one.of_series == pytest.approx(own_series, abs=1e-9)
         # a pull taken away: the total's forecast put where its series are, which is what it says against theirs
         assert one.pulls and abs(one.pulls[0][1]) >= abs(one.pulls[-1][1])
-    w = np.ones(graph.n_nodes) if method == "ols" else sigma**2
+    w = alike * (1.0 if method == "ols" else sigma**2)
     n = graph.n_aggregates
     system = np.diag(w[:n]) + s[:n] @ np.diag(w[n:]) @ s[:n].T
     pull = np.linalg.solve(system, (base[:n] - s[:n] @ base[n:]).sum(axis=1)) * (0.5 if method == "combined" else 1.0)
@@ -94,16 +95,15 @@ def test_gaps_before_reconciliation_are_told_level_by_level() -> None:
     assert gaps(graph, base, ~never).max() == 0.0, "what is zero by decision has none"
 
 
-def test_nodes_of_the_same_series_are_fitted_once_and_count_as_one_node(tmp_path: Path) -> None:
+@pytest.mark.parametrize("method", ["ols", "structural", "variance"])
+def test_nodes_of_the_same_series_are_fitted_once_and_count_as_one_node(method: str, tmp_path: Path) -> None:
     own = garden()
     stores = sorted(set(own.keys["store"]))
     # one region for each store: its nodes are those of the store
     alike = replace(own, attributes={**own.attributes, "store": {"region": {one: f"R {one}" for one in stores}}})
     found = []
     for structure in ({"store": ["region"]}, {"store": []}):
-        recipe = replace(
-            RECIPE, methods=("ets(A,N,N)",), origins=4, step=6, reconciliation="variance", structure=structure
-        )
+        recipe = replace(RECIPE, methods=("ets(A,N,N)",), origins=4, step=6, reconciliation=method, structure=structure)
         found.append(run_study(alike, recipe, store=Store(tmp_path / str(len(found)))))
     twice, once = found
     n = once.graph.n_nodes

@@ -41,13 +41,15 @@ class Evidence:
 
     error_variance: [nodes], mean squared one-step errors, NaN unknown. errors: [nodes, T], for those that go by
     correlations. volume: [finest], sold over the last season, for those that go by shares. middle: nodes to start from
-    for `middle-out`; without any, `top-down` starts from those that hold most.
+    for `middle-out`; without any, `top-down` starts from those that hold most. alike: [nodes], of how many nodes that
+    hold just the same series each is one; they count as one, each with that many times its variance.
     """
 
     error_variance: Floats
     errors: Floats | None = None
     volume: Floats | None = None
     middle: Integers | None = None
+    alike: Integers | None = None
 
 
 def check(name: str, where: str = "--method", *beside: str) -> None:
@@ -67,13 +69,15 @@ def middle_of(name: str) -> str:
 
 def covariance(name: str, summation: Summation, given: Evidence) -> Covariance:
     """W of a method. Raises RecipeError where it lacks what it goes by."""
+    alike = np.ones(len(given.error_variance)) if given.alike is None else given.alike
     if name in DIAGONAL:
-        return Covariance(weights(name, summation, given.error_variance))
+        return Covariance(alike * weights(name, summation, given.error_variance))
     if name not in CORRELATED:
         raise RecipeError(f"The reconciliation {name!r} has no error covariance.")
     if given.errors is None or given.errors.shape[1] < 2:
         raise RecipeError(f"The reconciliation {name!r} needs errors of the past, at least two of each node.")
-    return shrinkage(summation, given.errors, given.error_variance) if name == "shrinkage" else sample(given.errors)
+    errors = given.errors * np.sqrt(alike)[:, None]
+    return shrinkage(summation, errors, alike * given.error_variance) if name == "shrinkage" else sample(errors)
 
 
 def combined(summation: Summation, one: Floats, other: Floats) -> Floats:

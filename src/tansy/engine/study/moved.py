@@ -13,11 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tansy.engine.graph.graph import Graph
-from tansy.engine.reconcile.covariance import DIAGONAL, Covariance, weights
+from tansy.engine.reconcile.covariance import DIAGONAL
+from tansy.engine.reconcile.methods import Evidence, covariance
 from tansy.engine.reconcile.system import Factor, System
 from tansy.engine.study.coherent import nothing_below
 
 Floats = NDArray[np.float64]
+Integers = NDArray[np.int64]
 Booleans = NDArray[np.bool_]
 
 _PULLED_BY = 3
@@ -38,11 +40,13 @@ class Moved:
 
 
 def moved_most(
-    graph: Graph, base: Floats, reconciled: Floats, sigma: Floats, zero: Booleans, method: str, n: int = 40
-) -> list[Moved]:
+    graph: Graph, base: Floats, reconciled: Floats, sigma: Floats, alike: Integers, zero: Booleans, method: str,
+    n: int = 40,
+) -> list[Moved]:  # fmt: skip
     """The nodes that moved most, in their usual errors over all leads.
 
-    base, reconciled: [nodes, H]. sigma: [nodes], one-step errors. zero: [finest, H], what is zero by decision.
+    base, reconciled: [nodes, H]. sigma: [nodes], one-step errors. alike: [nodes], see
+    `Evidence`. zero: [finest, H], what is zero by decision.
     """
     first = graph.n_aggregates
     before, after = np.nan_to_num(base).sum(axis=1), reconciled.sum(axis=1)
@@ -54,7 +58,7 @@ def moved_most(
     finest = np.where(zero.all(axis=1), 0.0, before[first:])
     own = graph.summation.matrix @ finest
     of_series = np.concatenate([own - before[:first], np.zeros(graph.n_series)])
-    pulls = _pulls(graph, before, finest, sigma, zero, method, most)
+    pulls = _pulls(graph, before, finest, Evidence(sigma * sigma, alike=alike), zero, method, most)
     return [
         Moved(node, float(before[node]), float(after[node]), float(errors[node]), float(of_series[node]), pulls[k])
         for k, node in enumerate(most.tolist())
@@ -62,7 +66,7 @@ def moved_most(
 
 
 def _pulls(
-    graph: Graph, before: Floats, finest: Floats, sigma: Floats, zero: Booleans, method: str, nodes: NDArray[np.int64]
+    graph: Graph, before: Floats, finest: Floats, given: Evidence, zero: Booleans, method: str, nodes: Integers
 ) -> list[tuple[tuple[int, float], ...]]:
     """Totals that moved each of some nodes most; none where a method does not go by weights."""
     name = _DIAGONAL_OF.get(method, method)
@@ -70,7 +74,7 @@ def _pulls(
         return [()] * len(nodes)
     first, s = graph.n_aggregates, graph.summation.matrix
     never: Booleans = np.asarray(zero.all(axis=1))
-    w = Covariance(weights(name, graph.summation, sigma * sigma)).held(first, never)
+    w = covariance(name, graph.summation, given).held(first, never)
     own = w.diagonal[first:] * (0.5 if method == "combined" else 1.0)
     system = System.of(graph.summation)
     factor = Factor(system, w.diagonal[:first], w.diagonal[first:])

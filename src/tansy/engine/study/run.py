@@ -291,7 +291,9 @@ def _run(
         report=said_of,
         largest_gap=graph.summation.largest_gap(published.mean),
         gaps=gaps(graph, published.base, zeros[-1]),
-        moved=moved_most(graph, published.base, published.reconciled, sigma[:, -1], zeros[-1], coherent.by[-1]),
+        moved=moved_most(
+            graph, published.base, published.reconciled, sigma[:, -1], prepared.n_alike, zeros[-1], coherent.by[-1]
+        ),
         tasks=tasks,
         seconds=steps.seconds,
         peak_memory_mb=peak_memory_mb(),

@@ -3,9 +3,6 @@
 One-step variances are those of the fits, as they are believed. Errors of the backtest that had come by then are put in
 units of the spread that their fit had at their lead; how much larger they were than that is found by level, and what
 goes together is read off the same errors, one column for a lead of a window, the same for all nodes.
-
-Nodes of just the same series, such as a region of one store and that store, are one node: of n of them each counts with
-n times its variance, which is the projection that has one of them.
 """
 
 from __future__ import annotations
@@ -55,15 +52,14 @@ def weighing(
     units = off.reshape(graph.n_nodes, -1)
     units = units[:, ~np.isnan(units).all(axis=0)]
     larger = _by_level(graph.level_of, len(graph.levels), units, o)
-    alike = prepared.n_alike
-    errors = units * (sigma[:, o] * np.sqrt(alike * larger))[:, None]
+    errors = units * (sigma[:, o] * np.sqrt(larger))[:, None]
     enough = errors if errors.shape[1] > 1 else None
     middle = _middle(prepared, name)
-    variance = alike * sigma[:, o] ** 2
+    variance, alike = sigma[:, o] ** 2, prepared.n_alike
     now = spread[:, o]
     return Weighing(
-        Evidence(variance, enough, seen.volume, middle),
-        [Evidence(alike * larger * now[:, h] ** 2, enough, seen.volume, middle) for h in range(leads)],
+        Evidence(variance, enough, seen.volume, middle, alike),
+        [Evidence(larger * now[:, h] ** 2, enough, seen.volume, middle, alike) for h in range(leads)],
         units,
         now,
     )
