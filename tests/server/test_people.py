@@ -9,12 +9,13 @@ from typing import Any
 
 import pytest
 from django.contrib.auth.models import User
-from django.db import IntegrityError, connection, transaction
+from django.db import DatabaseError, IntegrityError, connection, transaction
 from django.utils import timezone
 from rest_framework.exceptions import APIException
 from rest_framework.test import APIClient
 from rest_framework.views import APIView
 
+from tansy.server.accounts import door
 from tansy.server.accounts.acts import Role
 from tansy.server.accounts.models import Invitation, Scope, Token, Trace
 from tansy.server.portfolios.models import Member, Portfolio
@@ -283,7 +284,8 @@ def test_the_trail_says_who_did_what_and_is_only_added_to(
         with pytest.raises(IntegrityError, match="only added to"), transaction.atomic(), connection.cursor() as cursor:
             cursor.execute(order)
     assert Trace.objects.filter(who="ines", portfolio=portfolio["id"]).count() == 5
-    Portfolio.objects.get()  # what was done stays when it has gone
+    Portfolio.objects.get().delete()
+    assert Trace.objects.filter(portfolio=portfolio["id"]).count() == 5  # what was done in it stays
 
 
 def test_what_was_only_looked_at_is_not_on_the_trail(client: APIClient, done: Study) -> None:
@@ -299,6 +301,59 @@ def test_what_was_only_looked_at_is_not_on_the_trail(client: APIClient, done: St
     assert [one.words for one in Trace.objects.order_by("pk")[before:]] == [f"handed in upload {upload['id']}"]
     assert change(client, done, "Herbs × every store").status_code == 201
     assert Trace.objects.latest("pk").words == f"adjusted study {done.pk}"
+
+
+def test_no_word_of_the_trail_is_missing(ids: dict[str, int], client: APIClient, user: User) -> None:
+    user.is_staff = True
+    user.save()
+    client.patch(f"/api/studies/{ids['studies']}/", {"archived": True}, format="json")
+    client.post("/api/people/", {"name": "omar"}, format="json")
+    client.delete(f"/api/plans/{ids['plans']}/")
+    words = list(Trace.objects.order_by("pk").values_list("words", flat=True))
+    assert len(words) >= 12 and not [one for one in words if "None" in one or "{" in one]
+    assert "invited omar" in words and f"published study {ids['studies']} as release 1" in words
+    # of everything: acts in no portfolio first, in any number, and then others
+    Trace.objects.bulk_create(Trace(who=f"@{i}", words="signed in") for i in range(150))
+    Trace.objects.create(who="ines", words="x", portfolio=1)
+    kept = list(csv.reader(io.StringIO(client.get("/api/trail/file/").content.decode())))
+    assert len(kept) == len(words) + 152 and kept[-1][1:4] == ["ines", "", "1"] and kept[-2][1] == "'@149"
+
+
+def test_strangers_who_guess_links_keep_nobody_from_theirs(client: APIClient, portfolio: dict[str, Any]) -> None:
+    members = f"/api/portfolios/{portfolio['id']}/members/"
+    link = client.post(members, {"name": "mara", "role": "planner"}, format="json").json()["link"]
+    stranger = APIClient(REMOTE_ADDR="192.0.2.7")
+    guessed = [
+        stranger.post("/api/join/", {"secret": f"no{i}"}, format="json") for i in range(door.MOST_OF_ADDRESS + 1)
+    ]
+    assert [one.status_code for one in guessed] == [422] * door.MOST_OF_ADDRESS + [429]
+    own = {"secret": link.split("#")[1], "password": "slow-river-stone"}
+    assert APIClient(REMOTE_ADDR="192.0.2.8").post("/api/join/", own, format="json").status_code == 200
+
+
+def test_who_has_not_come_in_is_made_no_administrator(client: APIClient, portfolio: dict[str, Any]) -> None:
+    """A keeper's link would make the keeper one."""
+    body = {"name": "mara", "role": "reader"}
+    client.post(f"/api/portfolios/{portfolio['id']}/members/", body, format="json")
+    root = APIClient()
+    root.force_authenticate(User.objects.create_user("root", is_staff=True))
+    mara = User.objects.get(username="mara")
+    refused = root.patch(f"/api/people/{mara.pk}/", {"administrator": True}, format="json")
+    assert refused.status_code == 409 and "has not come in yet" in refused.json()["detail"]
+    mara.set_password("slow-river-stone")
+    mara.save()
+    assert root.patch(f"/api/people/{mara.pk}/", {"administrator": True}, format="json").json()["administrator"]
+
+
+def test_what_cannot_be_written_on_the_trail_is_done_even_so(
+    client: APIClient, portfolio: dict[str, Any], monkeypatch: Any, caplog: Any
+) -> None:
+    def fails(row: Trace, *args: Any, **more: Any) -> None:
+        raise DatabaseError("disk I/O error")
+
+    monkeypatch.setattr(Trace, "save", fails)
+    changed = client.patch(f"/api/portfolios/{portfolio['id']}/", {"whole_units": True}, format="json")
+    assert changed.status_code == 200 and "not on the trail: ines changed what the portfolio asks" in caplog.text
 
 
 def test_signing_in_and_out_is_on_the_trail(user: User) -> None:

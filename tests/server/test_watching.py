@@ -37,7 +37,6 @@ def test_health_says_what_is_not_well_and_nothing_more(db: None, data_folder: Pa
     usage = namedtuple("usage", "total used free")
     monkeypatch.setattr("shutil.disk_usage", lambda path: usage(10, 9, 1))
     assert stranger.get("/healthz").json()["disk"] is False
-    assert stranger.post("/healthz").status_code in (200, 403, 405, 503)
 
 
 def test_figures_are_for_administrators_and_count_what_there_is(user: User, done: Study, data_folder: Path) -> None:

@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from tansy.engine.adjust.adjustment import Adjustment
-from tansy.server.data_folder import data_folder
+from tansy.server.backup import check_start
+from tansy.server.data_folder import data_folder, database
 
 USER, PASSWORD = "demo", "hollowmere"
 BEYOND_DOUBT = 7.0  # standard deviations
@@ -37,6 +38,7 @@ def prepare(*, reset: bool, port: int) -> None:
         shutil.rmtree(folder)
     import django
 
+    check_start(folder, database(folder))
     django.setup()
     _prepare(port)
 

@@ -23,9 +23,12 @@ class Packed(GZipMiddleware):
         if not large or response.has_header("Content-Encoding"):
             return super().process_response(request, response)
         patch_vary_headers(response, ("Accept-Encoding",))
+        tag = response.headers.get("ETag", "")
         if "gzip" in request.META.get("HTTP_ACCEPT_ENCODING", ""):
             assert isinstance(response, HttpResponse)
             response.content = gzip.compress(response.content, 1, mtime=0)
             response.headers["Content-Length"] = str(len(response.content))
             response.headers["Content-Encoding"] = "gzip"
+            if tag.startswith('"'):  # the same in content, and not byte by byte
+                response.headers["ETag"] = f"W/{tag}"
         return response

@@ -64,7 +64,7 @@ class Server(TcpWSGIServer):
         last = time.monotonic() + _PATIENCE
         while time.monotonic() < last and any(map(_busy, self.active_channels.values())):
             self._turn(0.1)
-        self.task_dispatcher.shutdown(timeout=0)
+        self.task_dispatcher.shutdown(timeout=2)  # those without work end at once
 
     def _turn(self, seconds: float) -> None:
         self.asyncore.loop(timeout=seconds, map=self._map, use_poll=True, count=1)

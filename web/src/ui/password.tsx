@@ -3,6 +3,7 @@ import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { ApiError, api } from '../api/client';
 import { Dialog } from './dialog';
+import { SecretField } from './secret';
 
 export function PasswordButton() {
   const [open, setOpen] = useState(false);
@@ -47,22 +48,14 @@ export function PasswordDialog({ close }: { close: () => void }) {
             const wrong =
               one.name === 'again' ? (differs ? 'It is another one.' : undefined) : errors[one.name];
             return (
-              <label key={one.name} className="block">
-                <span className="text-second">{one.label}</span>
-                <input
-                  type="password"
-                  required
-                  autoComplete={one.complete}
-                  className="input input-sm w-full"
-                  value={fields[one.name]}
-                  onChange={(event) => setFields({ ...fields, [one.name]: event.target.value })}
-                />
-                {wrong && (
-                  <span role="alert" className="text-error">
-                    {wrong}
-                  </span>
-                )}
-              </label>
+              <SecretField
+                key={one.name}
+                label={one.label}
+                complete={one.complete}
+                value={fields[one.name]}
+                wrong={wrong}
+                onChange={(value) => setFields({ ...fields, [one.name]: value })}
+              />
             );
           })}
           {change.error && Object.keys(errors).length === 0 && (

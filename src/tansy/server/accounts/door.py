@@ -64,6 +64,8 @@ def check(request: HttpRequest, username: str) -> None:
         of_address = recent.filter(mark="", address=address)
         if of_address.count() >= MOST_OF_ADDRESS:
             _refuse(of_address)
+        if not name:  # a link, which says for whom it is: what strangers guess keeps nobody else from using theirs
+            return
         tried, most = recent.filter(name=name, mark=""), MOST
     if tried.count() >= most:
         _refuse(tried)

@@ -21,12 +21,11 @@ from tansy.server.accounts import door
 from tansy.server.accounts.acts import Act
 from tansy.server.accounts.api import check_password
 from tansy.server.accounts.models import Invitation, Trace
-from tansy.server.accounts.permissions import Administrator, WithinScope
 from tansy.server.accounts.trail import TracesSerializer, done_by, file_of, nothing_done, page
 from tansy.server.api.errors import Conflict, Unusable
 from tansy.server.api.fields import BEFORE
 
-_ADMINISTRATORS = [permissions.IsAuthenticated, WithinScope, Administrator]
+_ENDED = "This link has ended or was used; ask who sent it for another one."
 
 
 class PersonSerializer(serializers.ModelSerializer):
@@ -48,7 +47,6 @@ class PersonSerializer(serializers.ModelSerializer):
 
 class NewPersonSerializer(serializers.Serializer):
     name = serializers.CharField(max_length=150)
-    administrator = serializers.BooleanField(default=False)
 
 
 class PersonChangeSerializer(serializers.Serializer):
@@ -96,7 +94,7 @@ def link_json(user: User, secret: str) -> dict[str, Any]:
 class PeopleView(APIView):
     acts = {"POST": Act("invited {name}")}
     people_alone = True
-    permission_classes = _ADMINISTRATORS
+    administrators_alone = True
 
     @extend_schema(responses=PersonSerializer(many=True))
     def get(self, request: Request) -> Response:
@@ -110,15 +108,13 @@ class PeopleView(APIView):
         fields.is_valid(raise_exception=True)
         with transaction.atomic():
             user, secret = invite(fields.validated_data["name"], cast(User, request.user))
-            user.is_staff = fields.validated_data["administrator"]
-            user.save(update_fields=["is_staff"])
         return Response(link_json(user, secret), status=status.HTTP_201_CREATED)
 
 
 class PersonView(APIView):
     acts = {"PATCH": Act("changed whether {name} comes in, and as what")}
     people_alone = True
-    permission_classes = _ADMINISTRATORS
+    administrators_alone = True
 
     @extend_schema(request=PersonChangeSerializer, responses=PersonSerializer)
     def patch(self, request: Request, pk: int) -> Response:
@@ -127,7 +123,10 @@ class PersonView(APIView):
         fields.is_valid(raise_exception=True)
         with transaction.atomic():
             user = get_object_or_404(User, pk=pk)
-            user.is_staff = fields.validated_data.get("administrator", user.is_staff)
+            becomes = fields.validated_data.get("administrator", user.is_staff)
+            if becomes and not user.is_staff and waits(user):  # whoever holds the link would be one
+                raise Conflict(f"{user.get_username()} has not come in yet; make them an administrator once they have.")
+            user.is_staff = becomes
             user.is_active = fields.validated_data.get("active", user.is_active)
             user.save(update_fields=["is_staff", "is_active"])
             if not User.objects.filter(is_staff=True, is_active=True).exists():
@@ -138,7 +137,7 @@ class PersonView(APIView):
 class PersonLinkView(APIView):
     acts = {"POST": Act("made a link for {name} to choose a password")}
     people_alone = True
-    permission_classes = _ADMINISTRATORS
+    administrators_alone = True
 
     @extend_schema(request=None, responses={201: LinkSerializer})
     def post(self, request: Request, pk: int) -> Response:
@@ -165,22 +164,23 @@ class JoinView(APIView):
         invitation = Invitation.of(fields.validated_data["secret"])
         if invitation is None:
             door.failed(request, "")
-            raise Unusable("This link has ended or was used; ask who sent it for another one.")
+            raise Unusable(_ENDED)
         user = invitation.user
-        password = fields.validated_data.get("password")
         done_by(request, user.get_username())
-        if password is not None:
-            check_password(password, user, "password")
-            with transaction.atomic():
-                user.set_password(password)
-                user.save(update_fields=["password"])
-                invitation.delete()
-            login(request, user)
-        else:
-            nothing_done(request)
         response = Response({"name": user.get_username()})
-        if password is not None:
-            door.leave_mark(response, user.get_username())
+        password = fields.validated_data.get("password")
+        if password is None:
+            nothing_done(request)
+            return response
+        check_password(password, user, "password")
+        with transaction.atomic():
+            used, _ = Invitation.objects.filter(pk=invitation.pk).delete()
+            if not used:  # by somebody else, a moment ago
+                raise Unusable(_ENDED)
+            user.set_password(password)
+            user.save(update_fields=["password"])
+        login(request, user)
+        door.leave_mark(response, user.get_username())
         return response
 
 
@@ -188,7 +188,7 @@ class TrailView(APIView):
     """Of everything, for administrators."""
 
     people_alone = True
-    permission_classes = _ADMINISTRATORS
+    administrators_alone = True
 
     @extend_schema(parameters=[BEFORE], responses=TracesSerializer)
     def get(self, request: Request) -> Response:
@@ -197,7 +197,7 @@ class TrailView(APIView):
 
 class TrailFileView(APIView):
     people_alone = True
-    permission_classes = _ADMINISTRATORS
+    administrators_alone = True
 
     @extend_schema(responses={(200, "text/csv"): str})
     def get(self, request: Request) -> Any:

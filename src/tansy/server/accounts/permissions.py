@@ -1,4 +1,4 @@
-"""What tokens may do, and administrators alone."""
+"""What tokens may do."""
 
 from __future__ import annotations
 
@@ -22,10 +22,3 @@ class WithinScope(permissions.BasePermission):
             self.message = "This is for people who have signed in, not for tokens."
             return False
         return request.method in permissions.SAFE_METHODS or request.auth.scope == Scope.ACT
-
-
-class Administrator(permissions.BasePermission):
-    message = "This is for administrators."
-
-    def has_permission(self, request: Request, view: Any) -> bool:
-        return bool(request.user.is_staff)

@@ -6,10 +6,12 @@ behind, and shows all of it in a row; where the machine fails between an act and
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from typing import Any
 
 import polars as pl
+from django.db import DatabaseError
 from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from rest_framework import serializers
@@ -20,6 +22,7 @@ from tansy.engine.study.export import csv_of
 from tansy.server.accounts.models import Token, Trace
 from tansy.server.api.fields import page_of
 
+_log = logging.getLogger("tansy.trail")
 _PORTFOLIO = "tansy.portfolio"
 _WHO = "tansy.who"
 _NAME = "tansy.name"
@@ -71,12 +74,16 @@ def _write(request: Request, response: Any) -> None:
     answer = response.data if isinstance(getattr(response, "data", None), dict) else {}
     told = {"id": view.kwargs.get("pk"), "made": answer.get("id"), "role": answer.get("role")}
     told["name"] = request.META.get(_NAME) or answer.get("name")
-    Trace.objects.create(
+    row = Trace(
         who=request.META.get(_WHO) or request.user.get_username(),
         by=request.auth.name if isinstance(request.auth, Token) else "",
         portfolio=request.META.get(_PORTFOLIO),
         words=act.words.format(**told)[:_LONGEST],
     )
+    try:
+        row.save()
+    except DatabaseError:  # what was done is done, and is not to be done again because it could not be written here
+        _log.exception("not on the trail: %s %s", row.who, row.words)
 
 
 class TraceSerializer(serializers.ModelSerializer):
@@ -101,7 +108,7 @@ def page(request: Request, traces: QuerySet[Trace]) -> Response:
 def file_of(traces: QuerySet[Trace]) -> HttpResponse:
     """All of a trail as CSV, the oldest first."""
     rows = traces.order_by("pk").values_list("at", "who", "by", "portfolio", "words")
-    columns = ("at", "who", "token", "portfolio", "did")
+    columns = {"at": pl.String, "who": pl.String, "token": pl.String, "portfolio": pl.Int64, "did": pl.String}
     table = pl.DataFrame([(one[0].isoformat(), *one[1:]) for one in rows.iterator()], columns, orient="row")
     headers = {"Content-Disposition": 'attachment; filename="trail.csv"'}
     return HttpResponse(csv_of(table), content_type="text/csv", headers=headers)

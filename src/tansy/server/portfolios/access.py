@@ -21,8 +21,8 @@ from tansy.server.accounts.acts import Act, Role
 from tansy.server.accounts.trail import done_in
 from tansy.server.portfolios.models import Member, Portfolio
 
-OWN = ("session", "password", "tokens", "uploads", "calendars", "people", "join", "trail")
-"""First words of addresses that lead to no portfolio."""
+OWN = ("password", "tokens", "uploads", "calendars", "people", "trail", "metrics")
+"""First words of addresses that lead to no portfolio, and take somebody who has signed in."""
 IN_PORTFOLIO = {
     "portfolios": ("portfolios.Portfolio", "pk"),
     "loads": ("portfolios.Load", "portfolio_id"),
@@ -91,6 +91,9 @@ class InRole(permissions.BasePermission):
         act: Act | None = None if looks else getattr(view, "acts", {}).get(request.method)
         if not looks and act is None:
             return request.method not in view.allowed_methods  # which is said as that
+        if getattr(view, "administrators_alone", False) and not request.user.is_staff:
+            self.message = "This is for administrators."
+            return False
         route = request.resolver_match.route.removeprefix("api/") if request.resolver_match else ""
         place = route.split("/")[0]
         if place in OWN or route == "portfolios/":

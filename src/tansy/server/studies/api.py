@@ -381,7 +381,7 @@ class PortfolioStudiesView(APIView):
 
 
 class StudyView(APIView):
-    acts = {"PATCH": Act("renamed study {id} to {name}"), "DELETE": Act("deleted study {id}")}
+    acts = {"PATCH": Act("changed study {id}, {name}"), "DELETE": Act("deleted study {id}")}
 
     @extend_schema(responses=StudySerializer)
     def get(self, request: Request, pk: int) -> Response:

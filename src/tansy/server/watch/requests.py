@@ -9,6 +9,7 @@ from collections.abc import Callable
 from uuid import uuid4
 
 from django.http import HttpRequest, HttpResponse
+from django.utils.functional import SimpleLazyObject
 from prometheus_client import Counter, Histogram
 
 from tansy.server.watch.log import request_id
@@ -60,5 +61,6 @@ class Watched:
 
 def _name(request: HttpRequest) -> str:
     """Who is signed in, where somebody asked who that is: a line of a log is not worth a query."""
-    known = request.__dict__.get("_cached_user")
+    own = request.__dict__.get("user")  # of a token it is the person; of a session what would ask who it is
+    known = request.__dict__.get("_cached_user") if type(own) is SimpleLazyObject else own
     return known.get_username() if known is not None and known.is_authenticated else ""

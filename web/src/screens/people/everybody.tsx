@@ -4,13 +4,14 @@ import { useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { when } from '../../ui/format';
 import { Failed, Loading } from '../../ui/states';
-import { type Invited, TheLink } from './link';
+import { type Invited, NameField, TheLink } from './link';
 import { people } from './queries';
 
 export function Everybody({ me }: { me: string }) {
   const list = useQuery(people);
   const client = useQueryClient();
   const [invited, setInvited] = useState<Invited | null>(null);
+  const [name, setName] = useState('');
   const refresh = () => {
     for (const queryKey of [people.queryKey, ['members'], ['trail']]) client.invalidateQueries({ queryKey });
   };
@@ -25,7 +26,15 @@ export function Everybody({ me }: { me: string }) {
     onSuccess: setInvited,
     onSettled: refresh,
   });
-  const wrong = change.error ?? link.error;
+  const invite = useMutation({
+    mutationFn: (given: string) => body(api.POST('/api/people/', { body: { name: given } })),
+    onSuccess: (one) => {
+      setName('');
+      setInvited(one);
+    },
+    onSettled: refresh,
+  });
+  const wrong = change.error ?? link.error ?? invite.error;
   if (list.isError) return <Failed error={list.error} retry={() => void list.refetch()} />;
   if (list.isPending) return <Loading what="everybody" />;
   return (
@@ -37,6 +46,19 @@ export function Everybody({ me }: { me: string }) {
         Administrators keep every portfolio and say who comes in. Who does not come in any more is signed out
         everywhere, tokens too; what they did keeps their name.
       </p>
+      <form
+        className="mb-3 flex flex-wrap items-center gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          invite.mutate(name.trim());
+        }}
+      >
+        <NameField value={name} onChange={setName} />
+        <button type="submit" className="btn btn-sm" disabled={!name.trim() || invite.isPending}>
+          Invite
+        </button>
+        <span className="text-[13px] text-second">Without a role in this portfolio, to load their own.</span>
+      </form>
       {invited && <TheLink of={invited} />}
       {wrong && (
         <p role="alert" className="text-error">

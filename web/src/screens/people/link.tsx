@@ -1,4 +1,4 @@
-/** The link of an invitation, to be handed on. */
+/** The name of somebody to invite, and the link that is handed on to them. */
 import { useState } from 'react';
 
 export interface Invited {
@@ -33,5 +33,21 @@ export function TheLink({ of }: { of: Invited }) {
         {said}
       </button>
     </div>
+  );
+}
+
+export function NameField({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  return (
+    <label className="flex items-center gap-2 text-[13px] text-second">
+      Name to sign in by
+      <input
+        className="input input-sm w-[200px] text-base-content"
+        required
+        maxLength={150}
+        autoComplete="off"
+        value={value}
+        onChange={(event) => onChange(event.target.value)}
+      />
+    </label>
   );
 }

@@ -38,6 +38,8 @@ function open({ role = 'keeper', administrator = false } = {}) {
     if (path === '/api/session/') return { body: { user: 'ines', administrator, demo: null } };
     if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', role, load: {} }] };
     if (path === '/api/portfolios/1/studies/') return { body: [] };
+    if (path === '/api/people/' && method === 'POST')
+      return { status: 201, body: { id: 5, name: 'omar', link: '/join#of-omar' } };
     if (path === '/api/people/')
       return { body: [person(1, 'ines', { administrator: true }), person(3, 'mara')] };
     if (path === '/api/portfolios/1/trail/')
@@ -122,6 +124,10 @@ describe('people', () => {
     await waitFor(() =>
       expect(calls).toContainEqual({ method: 'PATCH', path: '/api/people/3/', body: { active: false } }),
     );
+    const fields = screen.getAllByLabelText('Name to sign in by');
+    fireEvent.change(fields[1] as HTMLElement, { target: { value: 'omar' } });
+    fireEvent.click(screen.getByRole('button', { name: 'Invite' }));
+    expect((await screen.findByTestId('invitation')).textContent).toContain('/join#of-omar');
     fireEvent.click(screen.getByLabelText('mara is an administrator'));
     await waitFor(() =>
       expect(calls).toContainEqual({

@@ -9,7 +9,7 @@ import { count, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
 import { Everybody } from './everybody';
-import { type Invited, TheLink } from './link';
+import { type Invited, NameField, TheLink } from './link';
 import { members, trail } from './queries';
 
 export function People() {
@@ -160,17 +160,7 @@ function Add({
           add.mutate({ name: name.trim(), role });
         }}
       >
-        <label className="flex items-center gap-2 text-[13px] text-second">
-          Name to sign in by
-          <input
-            className="input input-sm w-[200px] text-base-content"
-            required
-            maxLength={150}
-            autoComplete="off"
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </label>
+        <NameField value={name} onChange={setName} />
         <label className="flex items-center gap-2 text-[13px] text-second">
           as
           <select

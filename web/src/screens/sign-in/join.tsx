@@ -4,6 +4,8 @@ import { useEffect, useState } from 'react';
 import { useLocation, useNavigate } from 'react-router';
 import { ApiError, api, body } from '../../api/client';
 import { session } from '../../api/queries';
+import { SecretField } from '../../ui/secret';
+import { Door } from './door';
 
 export function Join() {
   useQuery(session); // brings the cookie that goes along with what is sent
@@ -28,11 +30,7 @@ export function Join() {
   const wrong =
     join.error instanceof ApiError ? (join.error.errors.password ?? join.error.message) : join.error?.message;
   return (
-    <main className="mx-auto mt-[14vh] w-[340px] p-4">
-      <h1 className="mb-1 flex items-center gap-2 text-xl font-semibold">
-        <img src="/static/mark.svg" alt="" width="26" height="26" />
-        Tansy
-      </h1>
+    <Door>
       {ask.isError && (
         <p role="alert" className="text-error">
           {ask.error.message}
@@ -51,33 +49,20 @@ export function Join() {
             it and this name from now on.
           </p>
           <input type="hidden" autoComplete="username" value={ask.data.name} readOnly />
-          <label className="block">
-            Password, ten characters or more
-            <input
-              className="input mt-1 w-full"
-              type="password"
-              autoComplete="new-password"
-              required
-              value={fields.password}
-              onChange={(event) => setFields({ ...fields, password: event.target.value })}
-            />
-          </label>
-          <label className="block">
-            The same again
-            <input
-              className="input mt-1 w-full"
-              type="password"
-              autoComplete="new-password"
-              required
-              value={fields.again}
-              onChange={(event) => setFields({ ...fields, again: event.target.value })}
-            />
-          </label>
-          {(differs || wrong) && (
-            <p role="alert" className="text-error">
-              {differs ? 'It is another one.' : wrong}
-            </p>
-          )}
+          <SecretField
+            label="Password, ten characters or more"
+            complete="new-password"
+            value={fields.password}
+            wrong={wrong}
+            onChange={(password) => setFields({ ...fields, password })}
+          />
+          <SecretField
+            label="The same again"
+            complete="new-password"
+            value={fields.again}
+            wrong={differs ? 'It is another one.' : undefined}
+            onChange={(again) => setFields({ ...fields, again })}
+          />
           <button
             type="submit"
             className="btn btn-primary w-full"
@@ -87,6 +72,6 @@ export function Join() {
           </button>
         </form>
       )}
-    </main>
+    </Door>
   );
 }

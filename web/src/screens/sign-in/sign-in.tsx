@@ -3,6 +3,8 @@ import { useState } from 'react';
 import { useLocation, useNavigate } from 'react-router';
 import { api, body } from '../../api/client';
 import { session } from '../../api/queries';
+import { SecretField } from '../../ui/secret';
+import { Door } from './door';
 
 export function SignIn() {
   const who = useQuery(session);
@@ -20,11 +22,7 @@ export function SignIn() {
   });
   const demo = who.data?.demo;
   return (
-    <main className="mx-auto mt-[14vh] w-[340px] p-4">
-      <h1 className="mb-1 flex items-center gap-2 text-xl font-semibold">
-        <img src="/static/mark.svg" alt="" width="26" height="26" />
-        Tansy
-      </h1>
+    <Door>
       <p className="mb-5 text-second">Forecasts for thousands of series, tested before they are trusted.</p>
       <form
         className="space-y-3"
@@ -43,17 +41,7 @@ export function SignIn() {
             onChange={(event) => setUsername(event.target.value)}
           />
         </label>
-        <label className="block">
-          Password
-          <input
-            className="input mt-1 w-full"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-        </label>
+        <SecretField label="Password" complete="current-password" value={password} onChange={setPassword} />
         {signIn.isError && (
           <p role="alert" className="text-error">
             {signIn.error.message}
@@ -79,6 +67,6 @@ export function SignIn() {
           </button>
         </p>
       )}
-    </main>
+    </Door>
   );
 }

@@ -1,5 +1,5 @@
 /** Studies of a portfolio: run one, watch it, stop it, take its recipe. */
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
@@ -34,32 +34,36 @@ function useStudyAction<T>(portfolio: number, action: (input: T) => Promise<unkn
   });
 }
 
-/** Studies before the newest, a page at a time as they are asked for. */
-function useEarlier(portfolio: number) {
-  const [pages, setPages] = useState<Study[][]>([]);
-  const ask = useMutation({
-    mutationFn: (before: number) =>
+/** Studies before the newest, a page at a time from when they are asked for. */
+function useEarlier(portfolio: number, newest: Study[] | undefined) {
+  const [asked, setAsked] = useState(false);
+  const last = newest?.length === PAGE ? newest.at(-1)?.id : undefined;
+  const found = useInfiniteQuery({
+    queryKey: [...studies(portfolio).queryKey, 'before', last],
+    queryFn: ({ pageParam: before }) =>
       body(
         api.GET('/api/portfolios/{id}/studies/', {
           params: { path: { id: portfolio }, query: { before } },
         }),
       ),
-    onSuccess: (page) => setPages([...pages, page]),
+    initialPageParam: last ?? 0,
+    getNextPageParam: (page) => (page.length < PAGE ? undefined : page.at(-1)?.id),
+    enabled: asked && last !== undefined,
   });
   return {
-    list: pages.flat(),
-    done: pages.length > 0 && (pages.at(-1)?.length ?? 0) < PAGE,
-    pending: ask.isPending,
-    error: ask.error,
-    more: ask.mutate,
+    list: found.data?.pages.flat() ?? [],
+    hasMore: last !== undefined && (!asked || found.hasNextPage),
+    pending: found.isFetching,
+    error: found.error,
+    more: () => (asked ? void found.fetchNextPage() : setAsked(true)),
   };
 }
 
 export function StudyScreen() {
   const portfolio = Number(useParams().portfolio);
-  const earlier = useEarlier(portfolio);
   const role = useRole();
   const list = useQuery(studies(portfolio));
+  const earlier = useEarlier(portfolio, list.data);
   const current = useQuery(portfolios).data?.find((one) => one.id === portfolio);
   const start = useStudyAction(portfolio, () =>
     body(api.POST('/api/portfolios/{id}/studies/', { params: { path: { id: portfolio } }, body: {} })),
@@ -102,13 +106,8 @@ export function StudyScreen() {
         ) : (
           <StudyTable list={[...list.data, ...earlier.list]} portfolio={portfolio} />
         )}
-        {list.data.length >= PAGE && !earlier.done && (
-          <button
-            type="button"
-            className="btn btn-sm"
-            disabled={earlier.pending}
-            onClick={() => earlier.more((earlier.list.at(-1) ?? list.data.at(-1))?.id ?? 0)}
-          >
+        {earlier.hasMore && (
+          <button type="button" className="btn btn-sm" disabled={earlier.pending} onClick={earlier.more}>
             Earlier studies
           </button>
         )}
