@@ -1,5 +1,8 @@
 """All benches, one after the other."""
 
+import subprocess
+import sys
+
 from bench import (
     adjust,
     again,
@@ -14,6 +17,7 @@ from bench import (
     many,
     paths,
     promise,
+    pruning,
     reading,
     real,
     reconcile,
@@ -42,9 +46,13 @@ if __name__ == "__main__":
         adjust,
         paths,
         reconcile,
+        pruning,
         again,
         chain,
         steady,
     ):
         print(f"\n== {bench.__name__}")
         bench.main()
+    for name in ("screen", "people"):  # each serves a data folder of its own
+        print(f"\n== bench.{name}", flush=True)
+        subprocess.run([sys.executable, "-m", f"bench.{name}"], check=True)
