@@ -57,18 +57,28 @@ def from_edges(
     """
     is_parent = set(parents)
     aggregates = list(dict.fromkeys(parents))
-    finest = list(dict.fromkeys(child for child in children if child not in is_parent))
-    names = [*aggregates, *finest]
+    names = [*aggregates, *dict.fromkeys(child for child in children if child not in is_parent)]
     at = {name: i for i, name in enumerate(names)}
-    n, n_names = len(aggregates), len(names)
-    ways = {way: i for i, way in enumerate(dict.fromkeys(zip(parents, splits, strict=True)))}
-    way = np.array([ways[one] for one in zip(parents, splits, strict=True)], dtype=np.int64)
+    parent = np.array([at[name] for name in parents], dtype=np.int64)
     child = np.array([at[name] for name in children], dtype=np.int64)
-    node_of_way = np.array([at[parent] for parent, _ in ways], dtype=np.int64)
-    steps = steps_above_finest(names, node_of_way[way], child)
-    split = sparse.csr_array((np.ones(len(way)), (way, child)), shape=(len(ways), n_names))
+    return names, summation_of(names, len(aggregates), parent, child, splits)
+
+
+def summation_of(
+    names: Sequence[Hashable], n: int, parents: Integers, children: Integers, splits: Sequence[str]
+) -> Summation:
+    """The same of rows of nodes by number, the first n of them aggregates. names: [nodes], for what is raised."""
+    n_names = len(names)
+    finest = names[n:]
+    known: dict[str, int] = {}
+    split_of = np.array([known.setdefault(split, len(known)) for split in splits], dtype=np.int64)
+    way, first_row = in_order(parents * max(1, len(known)) + split_of)
+    node_of_way = parents[first_row]
+    words = [(names[parents[row]], splits[row]) for row in first_row.tolist()]
+    steps = steps_above_finest(names, parents, children)
+    split = sparse.csr_array((np.ones(len(way)), (way, children)), shape=(len(words), n_names))
     first_way = np.full(n, -1, dtype=np.int64)
-    first_way[node_of_way[::-1]] = np.arange(len(ways))[::-1]
+    first_way[node_of_way[::-1]] = np.arange(len(words))[::-1]
     # from the finest up: rows of what is known so far, the finest being themselves
     held = sparse.csr_array(
         (np.ones(len(finest)), (np.arange(n, n_names), np.arange(len(finest)))), shape=(n_names, len(finest))
@@ -79,13 +89,12 @@ def from_edges(
         held = held + sparse.csr_array((own.data, (nodes[own.row], own.col)), shape=held.shape)
     by_way = sparse.csr_array(split @ held)
     twice = np.nonzero(by_way.data > 1.0)[0]
-    words = list(ways)
     if len(twice):
         row = int(np.searchsorted(by_way.indptr, twice[0], side="right")) - 1
         parent, called = words[row]
-        split_of = f", split {called!r}" if called else ""
+        of_split = f", split {called!r}" if called else ""
         raise StructureError(
-            f"Node {_shown(parent)}{split_of}: {_shown(finest[by_way.indices[twice[0]]])} is counted twice."
+            f"Node {_shown(parent)}{of_split}: {_shown(finest[by_way.indices[twice[0]]])} is counted twice."
         )
     apart = sparse.coo_array(by_way - held[node_of_way])
     apart.eliminate_zeros()
@@ -101,7 +110,16 @@ def from_edges(
         )
     matrix = sparse.csr_array(held[:n])
     matrix.sort_indices()
-    return names, Summation(matrix)
+    return Summation(matrix)
+
+
+def in_order(of: Integers) -> tuple[Integers, Integers]:
+    """Numbers from 0 on for what is alike, in the order of its first place; and that place of each."""
+    _, first, number = np.unique(of, return_index=True, return_inverse=True)
+    order = np.argsort(first)
+    rank = np.empty_like(order)
+    rank[order] = np.arange(len(order))
+    return rank[number.ravel()], first[order]
 
 
 def steps_above_finest(names: Sequence[Hashable], parent: Integers, child: Integers) -> Integers:

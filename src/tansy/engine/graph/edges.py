@@ -8,6 +8,7 @@ parent that the list names first.
 from __future__ import annotations
 
 import itertools
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -16,7 +17,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from tansy.engine.errors import StructureError
-from tansy.engine.graph.constraints import Summation, from_edges
+from tansy.engine.graph.constraints import Summation, in_order, summation_of
 from tansy.engine.graph.graph import Axis, Graph, Level
 from tansy.engine.panel import Edges, Panel
 
@@ -35,113 +36,137 @@ def along_edges(panel: Panel, edges: Edges) -> Graph:
     twice, or where its splits do not hold the same series.
     """
     series: list[Node] = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
-    kept = leading_to(edges, set(series))
-    parents, children = [edges.parents[e] for e in kept], [edges.child(e) for e in kept]
-    first_parent: dict[Node, str] = {}
-    for parent, child in zip(parents, children, strict=True):
-        first_parent.setdefault(child, parent)
-    lost = [key for key in series if key not in first_parent]
-    if lost:
-        raise StructureError(
-            f"{len(lost):,} series are in no row of {edges.name}, such as {' × '.join(lost[0])}; give each a parent."
-        )
-    below: list[Node] = [*parents]
-    names, summation = from_edges(below, children, [edges.splits[e] for e in kept])
-    labels = {edges.parents[e]: edges.levels[e] for e in reversed(kept) if edges.levels[e]}
-    depth = _depths(names, first_parent)
-    written = dict.fromkeys(node for e in kept for node in (edges.parents[e], edges.child(e)))
-    levels, totals = _levels([name for name in written if isinstance(name, str)], depth, labels, panel)
-    order = {name: i for i, name in enumerate([*totals, *series])}
-    at = {name: i for i, name in enumerate(names)}
-    matrix = summation.matrix[[at[name] for name in totals]] if totals else summation.matrix
-    finest = np.array([at[name] for name in series]) - summation.n_aggregates
-    summation = Summation(sparse.csr_array(matrix[:, finest]))
-    up = np.array([order.get(first_parent.get(name, ""), -1) for name in order], dtype=np.int64)
-    deep = np.array([depth[name] for name in order], dtype=np.int64)
-    below_each: list[list[int]] = [[] for _ in order]
-    for parent, child in dict.fromkeys(zip(parents, children, strict=True)):
-        below_each[order[parent]].append(order[child])
-    forest = _Forest(panel, edges.name, list(order), summation)
-    axis, _, place = forest.axis(_under_first(up))
-    everywhere = forest.everywhere(below_each, up)
+    rows = leading_to(edges, series)
+    named: list[Node] = [*rows.totals, *series]
+    n = len(rows.totals)
+    up = np.full(len(named), -1, dtype=np.int64)
+    up[rows.child[::-1]] = rows.parent[::-1]  # the parent that is named first
+    lost = np.nonzero(up[n:] < 0)[0]
+    if len(lost):
+        some = " × ".join(series[int(lost[0])])
+        raise StructureError(f"{len(lost):,} series are in no row of {edges.name}, such as {some}; give each a parent.")
+    summation = summation_of(named, n, rows.parent, rows.child, [edges.splits[e] for e in rows.kept])
+    depth = _depths(up)
+    labels = {
+        total: edges.levels[e]
+        for total, e in zip(rows.parent[::-1].tolist(), rows.kept[::-1], strict=True)
+        if edges.levels[e]
+    }
+    levels, totals = _levels(rows.written(), depth, labels, panel)
+    order = np.array([*totals, *range(n, len(named))], dtype=np.int64)
+    at = np.append(np.argsort(order), -1)  # what was -1 stays
+    summation = Summation(sparse.csr_array(summation.matrix[order[:n]]))
+    up, deep = at[up[order]], depth[order]
+    forest = _Forest(panel, edges.name, [named[i] for i in order.tolist()], summation)
+    place = _preorder(up, deep)
+    node = np.argsort(place)
+    axis = forest.axis(node, np.where(up >= 0, place[up], -1)[node], deep[node])
+    everywhere = forest.everywhere(at[rows.parent], at[rows.child], up)
     return Graph(
         levels,
         summation,
         (axis,),
         place[:, None],
         _tree(up, deep, len(series)),
-        np.where(np.arange(len(order)) < len(totals), np.arange(len(order)), up),
-        _effect_groups(up, len(totals)),
+        np.where(np.arange(len(order)) < n, np.arange(len(order)), up),
+        _effect_groups(up, n),
         _key_codes(panel, summation),
         everywhere,
     )
 
 
-def leading_to(edges: Edges, series: set[Node]) -> list[int]:
-    """Positions of the edges that lead to a series of the panel, in their order."""
-    into: dict[Node, list[int]] = {}
-    for e in range(len(edges.parents)):
-        into.setdefault(edges.child(e), []).append(e)
-    found: set[int] = set()
-    todo: list[Node] = [child for child in into if child in series]
-    done = set(todo)
-    while todo:
-        for e in into.get(todo.pop(), ()):
-            found.add(e)
-            parent: Node = edges.parents[e]
-            if (parent,) in series:
-                raise StructureError(
-                    f"{edges.name} has {parent!r} as a parent, which is a series; give the total a name of its own."
-                )
-            if parent not in done:
-                done.add(parent)
-                todo.append(parent)
-    return sorted(found)
+@dataclass(frozen=True, eq=False)
+class Rows:
+    """Rows of a list of edges that lead to a series of the panel, in their order.
+
+    kept: [rows], their positions in the list. totals: those that hold something, as parents first name them. parent,
+    child: [rows], a total by its place in `totals`, a series by that in the panel, counted on from there.
+    """
+
+    kept: list[int]
+    totals: list[str]
+    parent: Integers
+    child: Integers
+
+    def written(self) -> list[int]:
+        """Totals in the order in which the rows first name them, be it as a parent or below one."""
+        both = np.stack([self.parent, self.child], axis=1).ravel()
+        named = both[in_order(both)[1]]
+        return list(named[named < len(self.totals)].tolist())
 
 
-def _depths(names: Sequence[Node], first_parent: dict[Node, str]) -> dict[Node, int]:
+def leading_to(edges: Edges, series: Sequence[Node]) -> Rows:
+    """Raises StructureError where a total that leads to series has the name of one."""
+    number: dict[Node, int] = {}
+    parent = np.array([number.setdefault(name, len(number)) for name in edges.parents], dtype=np.int64)
+    names, n = list(edges.parents), len(number)
+    number.update(zip(series, range(n, n + len(series)), strict=True))
+    child = np.array([number.get(edges.child(e), -1) for e in range(len(names))], dtype=np.int64)
+    holds = np.zeros(n + len(series) + 1, dtype=bool)  # the last for what is unknown
+    holds[n:-1] = True
+    while True:
+        leads = holds[child]
+        if holds[parent[leads]].all():
+            break
+        holds[parent[leads]] = True
+    kept = np.nonzero(leads)[0]
+    own, first = in_order(parent[kept])
+    totals = [names[e] for e in kept[first].tolist()]
+    for name in totals:
+        if (name,) in number:
+            raise StructureError(
+                f"{edges.name} has {name!r} as a parent, which is a series; give the total a name of its own."
+            )
+    at = np.full(n, -1, dtype=np.int64)
+    at[parent[kept]] = own
+    below = child[kept]
+    below = np.where(below < n, at[np.minimum(below, n - 1)], below - n + len(totals))
+    return Rows(kept.tolist(), totals, own, below)
+
+
+def _depths(up: Integers) -> Integers:
     """Steps from a top to each node by its first parents. There are no circles."""
-    depth: dict[Node, int] = {}
-    for name in names:
-        way = [name]
-        while way[-1] not in depth and way[-1] in first_parent:
-            way.append(first_parent[way[-1]])
-        top = way.pop()
-        here = depth.setdefault(top, 0)
-        for one in reversed(way):
-            here += 1
-            depth[one] = here
+    depth, at = np.zeros_like(up), up
+    while (at >= 0).any():
+        depth += at >= 0
+        at = np.where(at >= 0, up[at], -1)
     return depth
 
 
 def _levels(
-    totals: list[str], depth: dict[Node, int], labels: dict[str, str], panel: Panel
-) -> tuple[tuple[Level, ...], list[str]]:
-    """Totals of one label, or without one as many steps from a top, are a level: from the top down, the series last."""
-
-    def label(name: str) -> str:
-        return labels.get(name) or ("top" if depth[name] == 0 else f"{depth[name]} below the top")
-
+    totals: list[int], depth: Integers, labels: dict[int, str], panel: Panel
+) -> tuple[tuple[Level, ...], list[int]]:
+    """Totals of one label, or without one as many steps from a top, are a level: from the top down, the series last.
+    And the totals level after level."""
+    label = {i: labels.get(i) or ("top" if depth[i] == 0 else f"{depth[i]} below the top") for i in totals}
     highest: dict[str, int] = {}
-    for name in totals:
-        highest[label(name)] = min(depth[name], highest.get(label(name), depth[name]))
+    for i in totals:
+        highest[label[i]] = min(int(depth[i]), highest.get(label[i], int(depth[i])))
     words = sorted(highest, key=lambda word: highest[word])
+    counts = Counter(label.values())
     rank = {word: i for i, word in enumerate(words)}
-    ordered = sorted(totals, key=lambda name: rank[label(name)])
     built: list[Level] = []
     for word in words:
-        first = built[-1].first + built[-1].n_nodes if built else 0
-        built.append(Level((word,), first, sum(label(name) == word for name in ordered)))
+        built.append(Level((word,), built[-1].first + built[-1].n_nodes if built else 0, counts[word]))
+    ordered = sorted(totals, key=lambda i: rank[label[i]])
     return (*built, Level((" × ".join(panel.key_names),), len(totals), panel.n_series)), ordered
 
 
-def _under_first(up: Integers) -> list[list[int]]:
-    """Nodes below each by first parents alone."""
-    below: list[list[int]] = [[] for _ in up]
-    for i, parent in enumerate(up.tolist()):
-        if parent >= 0:
-            below[parent].append(i)
-    return below
+def _preorder(up: Integers, depth: Integers) -> Integers:
+    """Place of each node in a forest of first parents, [nodes]: parents before what lies below them, those below one
+    parent in the order of the nodes."""
+    by_depth = [np.nonzero(depth == d)[0] for d in range(int(depth.max(initial=0)) + 1)]
+    size = np.ones(len(up), dtype=np.int64)
+    for nodes in reversed(by_depth[1:]):
+        np.add.at(size, up[nodes], size[nodes])
+    siblings = np.argsort(up, kind="stable")
+    before = np.cumsum(size[siblings]) - size[siblings]
+    first = np.searchsorted(up[siblings], up[siblings])
+    place = np.empty_like(size)
+    place[siblings] = before - before[first]
+    for nodes in by_depth[1:]:
+        place[nodes] += place[up[nodes]] + 1
+    return place
 
 
 @dataclass(frozen=True)
@@ -153,44 +178,36 @@ class _Forest:
     nodes: list[Node]
     summation: Summation
 
-    def axis(self, below: list[list[int]]) -> tuple[Axis, Integers, Integers]:
-        """The forest, the node at each place, and the first place of each node. below: nodes under each."""
-        has_parent = {child for children in below for child in children}
-        order: list[int] = []
-        above: list[int] = []
-        deep: list[int] = []
-        todo = [(i, -1, 0) for i in reversed(range(len(self.nodes))) if i not in has_parent]
-        while todo:
-            node, parent, level = todo.pop()
-            todo.extend((child, len(order), level + 1) for child in reversed(below[node]))
-            order.append(node)
-            above.append(parent)
-            deep.append(level)
-        at = np.array(order, dtype=np.int64)
-        place = np.empty(len(self.nodes), dtype=np.int64)
-        place[at[::-1]] = np.arange(len(at))[::-1]
+    def axis(self, at: Integers, parents: Integers, depths: Integers) -> Axis:
+        """The forest with these nodes at its places; each place's parent, -1 at a top, and its depth."""
         held = np.concatenate([np.diff(self.summation.matrix.indptr), np.ones(self.summation.n_finest, dtype=np.int64)])
+        order = at.tolist()
         chosen = [self.nodes[i] for i in order]
         shown = self._shown()
-        axis = Axis(
+        return Axis(
             self.name,
             tuple(shown[i] for i in order),
             tuple(node if isinstance(node, str) else " × ".join(node) for node in chosen),
-            np.array(deep),
-            np.array(above),
+            depths,
+            parents,
             tuple(map(self._where, chosen)),
             held[at].astype(np.int64),
         )
-        return axis, at, place
 
-    def everywhere(self, below: list[list[int]], up: Integers) -> tuple[Axis, Integers] | None:
-        """With each node below all of its parents, where some have several and the places are not very many."""
-        n_parents = np.bincount(np.fromiter(itertools.chain.from_iterable(below), np.int64), minlength=len(below))
+    def everywhere(self, parents: Integers, children: Integers, up: Integers) -> tuple[Axis, Integers] | None:
+        """With each node below all of its parents, and the node at each place, where some have several and the places
+        are not very many. parents, children: [rows]."""
+        once = np.sort(in_order(parents * len(up) + children)[1])
+        n_parents = np.bincount(children[once], minlength=len(up))
         if (n_parents <= 1).all():
             return None
+        below: list[list[int]] = [[] for _ in up]
+        for parent, child in zip(parents[once].tolist(), children[once].tolist(), strict=True):
+            below[parent].append(child)
         waiting = n_parents.tolist()
+        tops = np.nonzero(up < 0)[0].tolist()
         ways = (up < 0).astype(np.float64).tolist()  # from a top; parents are reached before their children
-        todo = np.nonzero(up < 0)[0].tolist()
+        todo = tops.copy()
         while todo:
             node = todo.pop()
             for child in below[node]:
@@ -200,8 +217,18 @@ class _Forest:
                     todo.append(child)
         if sum(ways) > _MOST_PLACES * len(below):
             return None
-        axis, at, _ = self.axis(below)
-        return axis, at
+        order: list[int] = []
+        above: list[int] = []
+        deep: list[int] = []
+        places = [(i, -1, 0) for i in reversed(tops)]
+        while places:
+            node, parent, level = places.pop()
+            places.extend((child, len(order), level + 1) for child in reversed(below[node]))
+            order.append(node)
+            above.append(parent)
+            deep.append(level)
+        at = np.array(order, dtype=np.int64)
+        return self.axis(at, np.array(above), np.array(deep)), at
 
     def _shown(self) -> list[str]:
         """What each node is called, [nodes]; the series are the last ones."""

@@ -70,8 +70,8 @@ def prune_edges(panel: Panel, edges: Edges, whole: Graph, histories: Sequence[Hi
 class _Walk:
     def __init__(self, panel: Panel, edges: Edges, whole: Graph, history: History, rule: PruningRule) -> None:
         self._panel, self._whole, self._rule, self._edges = panel, whole, rule, edges
-        series: set[Node] = set(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
-        rows = leading_to(edges, series)
+        series: list[Node] = list(zip(*(panel.keys[name] for name in panel.key_names), strict=True))
+        rows = leading_to(edges, series).kept
         at = whole.position
         self._parent = np.array([at[_id(panel, edges.parents[e])] for e in rows], dtype=np.int64)
         self._child = np.array([at[_id(panel, edges.child(e))] for e in rows], dtype=np.int64)

@@ -22,6 +22,7 @@ from tansy.engine.graph.constraints import Summation
 from tansy.engine.reconcile.covariance import Covariance
 from tansy.engine.reconcile.pivots import MOST_ROUNDS, Pivots
 from tansy.engine.reconcile.projection import DenseProjection, Projection, projection
+from tansy.engine.reconcile.system import System
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -88,7 +89,7 @@ def _factored(
     summation: Summation, base: Floats, w: Covariance, start: Floats, decided: Booleans, fixed: Fixed, column: int
 ) -> tuple[int, Floats]:
     """One column, and which."""
-    n = summation.n_aggregates
+    n, system = summation.n_aggregates, System.of(summation)
     own_base, own_fixed = base[:, column : column + 1], fixed.lead(column)
     scale = max(1.0, float(np.abs(own_base).max()), float(np.abs(own_fixed.values).max(initial=0.0)))
     held = decided | (start[:, column] < 0.0)
@@ -98,7 +99,7 @@ def _factored(
         own = Projection(summation, w, held)
         moved, _, pull = met(own.finest(own_base), own.spread, own_fixed)
         finest = moved[:, 0]
-        misfit = (summation.sum_up(finest) - own_base[:, 0]) / w.diagonal
+        misfit = (system.sum_up(moved)[:, 0] - own_base[:, 0]) / w.diagonal
         slope = summation.matrix.T @ misfit[:n] + misfit[n:] - (own_fixed.rows.T @ pull)[:, 0]
         negative = ~held & (finest < -_MET * scale)
         pulled_up = held & ~decided & (slope < -_MET * scale / w.diagonal[n:])

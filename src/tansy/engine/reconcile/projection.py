@@ -43,16 +43,15 @@ class Projection:
         n = summation.n_aggregates
         self._w = w if zero is None else w.held(n, zero)
         self._d = self._w.diagonal[n:]
-        self._factor = Factor(System.of(summation), self._w.diagonal[:n], self._d)
+        self._system = System.of(summation)
+        self._factor = Factor(self._system, self._w.diagonal[:n], self._d)
         if self._w.factor is None:
             return
         f = self._w.factor
-        self._u_pull = self._factor.pull_of(f[n:], f[:n])
-        self._r = self._factor.moved(f[n:], self._u_pull)
-        u = f[:n] - summation.matrix @ f[n:]
-        in_order = System.of(summation).order
-        self._u = u[in_order]
-        self._omega = cho_factor(np.eye(f.shape[1]) + self._u.T @ self._u_pull, lower=True)
+        self._u = self._factor.gap(f[n:], f[:n])
+        pull = self._factor.pull(self._u)
+        self._r = self._factor.moved(f[n:], pull)
+        self._omega = cho_factor(np.eye(f.shape[1]) + self._u.T @ pull, lower=True)
 
     def finest(self, base: NDArray[Real]) -> NDArray[Real]:
         """The finest nodes of the coherent forecasts, [finest, columns], from base forecasts [nodes, columns]."""
@@ -60,7 +59,7 @@ class Projection:
         start = base[n:]
         if self._zero is not None:
             start = np.where(self._zero[:, None], start.dtype.type(0.0), start)
-        pull = self._factor.pull_of(start, base[:n])
+        pull = self._factor.pull(self._factor.gap(start, base[:n]))
         found = self._factor.moved(start, pull)
         if self._w.factor is not None:
             shared = cho_solve(self._omega, self._u.T.astype(base.dtype, copy=False) @ pull)
@@ -74,7 +73,7 @@ class Projection:
     def spread(self, finest: Floats) -> Floats:
         """P times `finest` [finest, columns], for the finest nodes: how all of them move where those are pulled."""
         own = self._d[:, None] * finest
-        found = self._factor.moved(own, self._factor.pull_of(own))
+        found = self._factor.moved(own, self._factor.pull(self._factor.gap(own)))
         if self._w.factor is not None:
             found += self._r @ cho_solve(self._omega, self._r.T @ finest)
         return found
@@ -86,9 +85,9 @@ class Projection:
         w = self._factor.w_totals
         found = np.concatenate([w - w * w * diagonal, self._d - self._d * self._d * around])
         if self._w.factor is not None:
-            root = solve_triangular(self._omega[0], self._r.T, lower=True).T
-            of_totals = self.summation.matrix @ root
-            found[:n] += np.einsum("it,it->i", of_totals, of_totals)
+            root = np.ascontiguousarray(solve_triangular(self._omega[0], self._r.T, lower=True).T)
+            of_totals = self._system.totals(root)
+            found[self._system.order] += np.einsum("it,it->i", of_totals, of_totals)
             found[n:] += np.einsum("it,it->i", root, root)
         return np.maximum(found, 0.0)
 

@@ -35,8 +35,8 @@ class System:
 
     order: [totals], the total at each place of the elimination. below_start, below: the finest nodes of each place;
     above_start, above: the places above each finest node, ascending. part_start, part: each place as a sum of smaller
-    ones and of finest nodes. start, rows: where the factor is not zero; places: where in
-    it each finest node adds to.
+    ones and of finest nodes. start, rows: where the factor is not zero; places: where in it each finest node adds to;
+    alike: its columns that end alike.
     """
 
     order: Integers
@@ -49,6 +49,7 @@ class System:
     start: Integers
     rows: Places
     places: Places
+    alike: tuple[Places, Integers, Places]
 
     @classmethod
     def of(cls, summation: Summation) -> System:
@@ -68,7 +69,8 @@ class System:
         sums = below_start, below, above_start, above
         part_start, part = kernel.parts(*sums)
         start, rows = kernel.structure(*sums)
-        return cls(order, *sums, part_start, part, start, rows, kernel.places(above_start, above, start, rows))
+        places = kernel.places(above_start, above, start, rows)
+        return cls(order, *sums, part_start, part, start, rows, places, kernel.alike(start, rows))
 
     def totals(self, finest: NDArray[Real]) -> NDArray[Real]:
         """Sums of the finest nodes [finest, columns], in the order of the elimination, [totals, columns]."""
@@ -114,6 +116,7 @@ class Factor:
                 system.places,
                 system.start,
                 system.rows,
+                *system.alike,
                 w,
                 self._w_finest,
                 self._values,
@@ -131,12 +134,24 @@ class Factor:
         found[self._system.order] = self._w
         return found
 
-    def pull_of(self, finest: NDArray[Real], totals: NDArray[Real] | None = None) -> NDArray[Real]:
-        """A^-1 (totals - S finest), in the order of the elimination."""
-        gap = -self._system.totals(np.ascontiguousarray(finest))
+    def gap(self, finest: NDArray[Real], totals: NDArray[Real] | None = None) -> NDArray[Real]:
+        """totals - S finest, [totals, columns] in the order of the elimination; totals of nothing where not given."""
+        found = -self._system.totals(np.ascontiguousarray(finest))
         if totals is not None:
-            gap += totals[self._system.order]
-        return self._solved(gap)
+            found += totals[self._system.order]
+        return found
+
+    def pull(self, gap: NDArray[Real]) -> NDArray[Real]:
+        """A^-1 gap, in the order of the elimination."""
+        values = self._values.astype(gap.dtype, copy=False)
+        found = gap.copy()
+        kernel.solve(self._system.start, self._system.rows, values, found)
+        if self._refined:
+            back = self.moved(np.zeros((len(self._w_finest), gap.shape[1]), dtype=gap.dtype), found)
+            left = gap - self._w[:, None].astype(gap.dtype, copy=False) * found - self._system.totals(back)
+            kernel.solve(self._system.start, self._system.rows, values, left)
+            found += left
+        return found
 
     def moved(self, finest: NDArray[Real], pull: NDArray[Real]) -> NDArray[Real]:
         """finest + W_finest S' pull, [finest, columns]; pull in the order of the elimination."""
@@ -154,14 +169,3 @@ class Factor:
         around = np.empty(len(self._w_finest))
         kernel.around_finest(*system.sums, system.start, system.rows, inverse, around)
         return diagonal, around
-
-    def _solved(self, b: NDArray[Real]) -> NDArray[Real]:
-        values = self._values.astype(b.dtype, copy=False)
-        found = b.copy() if self._refined else b
-        kernel.solve(self._system.start, self._system.rows, values, found)
-        if self._refined:
-            back = self.moved(np.zeros((len(self._w_finest), b.shape[1]), dtype=b.dtype), found)
-            left = b - self._w[:, None].astype(b.dtype, copy=False) * found - self._system.totals(back)
-            kernel.solve(self._system.start, self._system.rows, values, left)
-            found += left
-        return found

@@ -79,7 +79,7 @@ def _pulls(
     system = System.of(graph.summation)
     factor = Factor(system, w.diagonal[:first], w.diagonal[first:])
     pull = np.empty(first)
-    pull[system.order] = factor.pull_of(finest[:, None], before[:first, None])[:, 0]
+    pull[system.order] = factor.pull(factor.gap(finest[:, None], before[:first, None]))[:, 0]
     found = []
     for node in nodes.tolist():
         below = s.indices[s.indptr[node] : s.indptr[node + 1]] if node < first else np.array([node - first])
