@@ -92,7 +92,7 @@ wheel: setup
 
 # Newer versions are taken by hand: delete a line of a list, and lock again. Every file has its sum.
 lock: $(STAMPS)/python
-	@for list in build base dev node audit; do \
+	@for list in build base cluster dev node audit; do \
 	  $(BIN)/uv pip compile --quiet --python-version 3.11 --universal --generate-hashes --no-emit-index-url \
 	    --custom-compile-command "make lock" requirements/$$list.in --output-file requirements/$$list.txt; \
 	done

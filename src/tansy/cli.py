@@ -199,6 +199,10 @@ def run(
     paths: Annotated[
         int, typer.Option(help="Write paths.parquet too: so many coherent sample paths of the series, for simulations.")
     ] = 0,
+    scheduler: Annotated[
+        str,
+        typer.Option(envvar="TANSY_SCHEDULER", help="Fit on a Dask cluster: its scheduler, such as tcp://plan-1:8786."),
+    ] = "",
 ) -> None:
     """Run a study and write forecasts, accuracy.csv, corrections.csv, summary.json and, of a file, recipe.toml."""
     if form not in ("parquet", "csv"):
@@ -227,6 +231,7 @@ def run(
         store=Store(keep, float(os.environ.get("TANSY_STORE_MB", USUAL_MB))) if keep else None,
         backtest=export.save_backtest(out / "backtest.parquet") if backtest else None,
         progress=_progress(),
+        scheduler=scheduler,
     )
     summary = export.write(study, reading.panel, out, form)
     if paths:

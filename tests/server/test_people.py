@@ -27,7 +27,7 @@ VERBS = ("get", "post", "delete", "patch")
 OPERATIONS = [(verb, path) for path, verbs in DESCRIBED["paths"].items() for verb in verbs if verb in VERBS]
 OPEN = {
     ("get", "/api/schema/"), ("get", "/api/session/"), ("post", "/api/session/"), ("delete", "/api/session/"),
-    ("post", "/api/join/"),
+    ("post", "/api/join/"), ("post", "/api/session/elsewhere/"), ("get", "/api/session/back/"),
 }  # fmt: skip
 OWN = ("password", "tokens", "uploads", "calendars", "portfolios/")
 ADMINISTRATORS = ("people", "trail")

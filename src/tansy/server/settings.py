@@ -49,6 +49,9 @@ BACKUP_FOLDER = Path(os.environ.get("TANSY_BACKUP_FOLDER", DATA / "backups"))
 STORE_MB = _number("TANSY_STORE_MB", 8192)
 """Size above which results that no study used for longest are swept from the store."""
 
+SCHEDULER = os.environ.get("TANSY_SCHEDULER", "")
+"""Of a Dask cluster on whose workers runs fit their methods, such as tcp://plan-1:8786."""
+
 DEMO_MARK = DATA / "demo.json"
 """Written by `tansy demo`; while it is there, the sign-in page shows the demo user's sign-in."""
 
@@ -122,6 +125,18 @@ if BEHIND_PROXY:
     CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in ALLOWED_HOSTS if host != "*"]
 else:
     SESSION_COOKIE_SECURE = False
+
+OIDC = os.environ.get("TANSY_OIDC", "").rstrip("/")
+"""Issuer of an OpenID Connect provider by which people may sign in too, such as https://sign-in.example/realms/plan."""
+if OIDC and not OIDC.startswith(("https://", "http://127.0.0.1:", "http://localhost:")):
+    raise ImproperlyConfigured(f"TANSY_OIDC is the address of a provider, beginning with https, not {OIDC!r}.")
+OIDC_ID = os.environ.get("TANSY_OIDC_ID", "tansy")
+OIDC_SECRET = os.environ.get("TANSY_OIDC_SECRET", "")
+OIDC_NAME = os.environ.get("TANSY_OIDC_NAME", "your organisation")
+OIDC_CLAIM = os.environ.get("TANSY_OIDC_CLAIM", "preferred_username")
+"""What the provider tells of a person that is their name here."""
+OIDC_NEWCOMERS = os.environ.get("TANSY_OIDC_NEWCOMERS", "") == "1"
+"""Whether who was not invited comes in too, into no portfolio."""
 
 TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default"]}}
 

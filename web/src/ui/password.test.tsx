@@ -18,7 +18,9 @@ afterEach(() => {
 describe('the own password', () => {
   it('is changed once the new one stands there twice, and what is wrong is said at its field', async () => {
     let known = 'quiet-garden';
-    const calls = serve(({ body }) => {
+    const calls = serve(({ path, body }) => {
+      if (path === '/api/session/')
+        return { body: { elsewhere: 'Hollowmere sign-in', connects: true, refused: '' } };
       const asked = body as { old: string; new: string };
       if (asked.old !== known) {
         const errors = { old: ['This is not your password.'] };
@@ -43,6 +45,10 @@ describe('the own password', () => {
     type(/^Password now/, 'quiet-garden');
     fireEvent.click(button());
     await screen.findByText(/It is changed/);
-    expect(calls.map((one) => one.path)).toEqual(['/api/password/', '/api/password/']);
+    expect(calls.map((one) => one.path).filter((path) => path !== '/api/session/')).toEqual([
+      '/api/password/',
+      '/api/password/',
+    ]);
+    expect(screen.getByRole('button', { name: 'Sign in with Hollowmere sign-in from now on' })).toBeTruthy();
   });
 });

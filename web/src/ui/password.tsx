@@ -1,8 +1,10 @@
 /** The own password, changed by who knows the one of now. */
-import { useMutation } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { ApiError, api } from '../api/client';
+import { session } from '../api/queries';
 import { Dialog } from './dialog';
+import { useElsewhere } from './elsewhere';
 import { SecretField } from './secret';
 
 export function PasswordButton() {
@@ -72,6 +74,35 @@ export function PasswordDialog({ close }: { close: () => void }) {
           </button>
         </form>
       )}
+      <Connect />
     </Dialog>
+  );
+}
+
+/** Where the organisation has a provider of sign-ins: have it known who one is there. */
+function Connect() {
+  const { elsewhere, connects, refused } = useQuery(session).data ?? {};
+  const connect = useElsewhere();
+  if (!elsewhere) return null;
+  return (
+    <div className="mt-4 border-t border-rule pt-3 text-second">
+      {connects ? (
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={connect.isPending}
+          onClick={() => connect.mutate()}
+        >
+          Sign in with {elsewhere} from now on
+        </button>
+      ) : (
+        <p>You may sign in with {elsewhere} too.</p>
+      )}
+      {(connect.error?.message || refused) && (
+        <p role="alert" className="mt-2 text-error">
+          {connect.error?.message ?? refused}
+        </p>
+      )}
+    </div>
   );
 }

@@ -221,6 +221,15 @@ class Known:
             if form.shares_season or form.learns:
                 _ = self.profiles, self.season_group
 
+    @property
+    def shared(self) -> dict[Entries, Pooled]:
+        """Effects that were found so far."""
+        return self._pooled
+
+    def share(self, found: Mapping[Entries, Pooled]) -> None:
+        """Take effects as found for the same state of knowledge, so that they are not looked for again."""
+        self._pooled |= found
+
     def batch(self, form: Form, rows: Integers) -> Batch:
         """What a method may see of some nodes."""
         names = _driver_names(form)

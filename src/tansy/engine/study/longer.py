@@ -8,7 +8,9 @@ spreads. It is the same ratio for all nodes, for the reason that `reconcile.over
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +18,7 @@ from numpy.typing import NDArray
 from tansy.engine.backtest.known import Known
 from tansy.engine.graph.time_levels import Blocks
 from tansy.engine.methods.blend import Blend
+from tansy.engine.methods.form import Form
 from tansy.engine.methods.notation import parse
 from tansy.engine.reconcile.over_time import over_time
 from tansy.engine.study.blended import Blended
@@ -25,8 +28,8 @@ from tansy.engine.study.defaults import stands_for
 from tansy.engine.study.prepared import Prepared
 from tansy.engine.study.seen import Seen
 from tansy.engine.study.steps import Steps
-from tansy.engine.study.store import Store
-from tansy.engine.study.tasks import fit_known
+from tansy.engine.study.store import Results, Store
+from tansy.engine.study.tasks import Elsewhere, fit_known
 
 Floats = NDArray[np.float64]
 Booleans = NDArray[np.bool_]
@@ -46,24 +49,38 @@ class Longer:
     spread: Floats
 
 
-def longer_forecasts(prepared: Prepared, store: Store, steps: Steps, workers: int | None) -> list[Longer]:
+def longer_forecasts(
+    prepared: Prepared, store: Store, steps: Steps, workers: int | None, elsewhere: Elsewhere | None = None
+) -> list[Longer]:
     """At every origin and at the end, oldest first."""
     ends = [*prepared.seen_at, prepared.timeline.n_periods]
     found: list[Longer] = []
     for n in ends:
         steps.say(STEP, len(found), len(ends))
-        found.append(_from(prepared, n, store, steps, workers))
+        found.append(_from(prepared, n, store, steps, workers, elsewhere))
     return found
 
 
-def _from(prepared: Prepared, n_seen: int, store: Store, steps: Steps, workers: int | None) -> Longer:
+def _from(
+    prepared: Prepared, n_seen: int, store: Store, steps: Steps, workers: int | None, elsewhere: Elsewhere | None
+) -> Longer:
     means, spreads = [], []
     every = np.ones(prepared.graph.n_nodes, dtype=bool)
     for k, level in enumerate(prepared.time_levels, start=1):
         known = prepared.known_over(level, n_seen)
         if known.n_seen >= _FEWEST_PERIODS:
             asked = prepared.pruned.fitted_at(k) if prepared.pruned else every
-            mean, spread = _standing(known, asked, store, steps, workers)
+            mean, spread = _standing(
+                known,
+                partial(
+                    fit_known,
+                    asked=asked,
+                    store=store,
+                    stop_if_asked=steps.stop_if_asked,
+                    workers=workers,
+                    fit=partial(elsewhere.fit, n_seen, k - 1) if elsewhere else None,
+                ),
+            )
         else:
             mean = spread = np.full((prepared.graph.n_nodes, known.horizon), np.nan)
         means.append(mean)
@@ -71,12 +88,12 @@ def _from(prepared: Prepared, n_seen: int, store: Store, steps: Steps, workers: 
     return Longer(np.concatenate(means, axis=1), np.concatenate(spreads, axis=1))
 
 
-def _standing(known: Known, asked: Booleans, store: Store, steps: Steps, workers: int | None) -> tuple[Floats, Floats]:
-    """Means and spreads [nodes, blocks] of what stands at the nodes asked for, the first that can be fitted there."""
-    n = len(asked)
+def _standing(known: Known, fitted: Callable[[Known, list[Form]], Mapping[str, Results]]) -> tuple[Floats, Floats]:
+    """Means and spreads [nodes, blocks] of what stands at the nodes that are fitted, the first that can be there."""
+    n = len(known.values)
     forms = [parse(text) for text in stands_for(known.timeline)]
     leaves = {str(leaf): leaf for form in forms for leaf in form.leaves}
-    found = fit_known(known, list(leaves.values()), asked, store, steps.stop_if_asked, workers)
+    found = fitted(known, list(leaves.values()))
     mean = np.full((n, known.horizon), np.nan)
     spread = mean.copy()
     for form in forms:

@@ -10,6 +10,7 @@ import resource
 import sys
 import tempfile
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from tansy.engine.backtest.intervals import (
 )
 from tansy.engine.backtest.measures import wape
 from tansy.engine.cleaning.corrections import Corrections
+from tansy.engine.compute.cluster import Cluster
 from tansy.engine.graph.graph import Graph
 from tansy.engine.graph.time_levels import Blocks
 from tansy.engine.methods.drives import Drives
@@ -35,6 +37,7 @@ from tansy.engine.study.bands_held import BandsHeld
 from tansy.engine.study.chosen import Chosen, choose_all
 from tansy.engine.study.coherent import believed, nothing_below
 from tansy.engine.study.evidence import Evidence
+from tansy.engine.study.far import Far
 from tansy.engine.study.forecast import ROUNDING, Forecast, Layer
 from tansy.engine.study.longer import STEP as LONGER_PERIODS
 from tansy.engine.study.longer import Longer, fitted_to_longer, longer_forecasts
@@ -156,6 +159,7 @@ def run_study(
     progress: Progress | None = None,
     should_stop: Callable[[], bool] | None = None,
     workers: int | None = None,
+    scheduler: str = "",
 ) -> Study:
     """Run a study.
 
@@ -168,20 +172,24 @@ def run_study(
     backtest : is handed all forecasts of the backtest while they are at hand, those of every method among them.
     progress : called with (step, done, of) as work proceeds.
     should_stop : asked several times a second; when it says yes, Stopped is raised and finished tasks stay in `store`.
+    workers : threads on this machine; one for each core without.
+    scheduler : of a Dask cluster on whose workers methods are fitted, such as tcp://plan-1:8786; here without.
 
     Raises
     ------
-    RecipeError, StructureError, PlanError, DriverError, AdjustmentError where recipe and panel do not fit together.
+    RecipeError, StructureError, PlanError, DriverError, AdjustmentError where recipe and panel do not fit together;
+    TansyError where the scheduler does not answer, or all of its workers are gone.
     """
     steps = Steps(progress, should_stop)
     make_ready(steps.say)
     with steps("prepare"):
         prepared = prepare(panel, recipe, corrections, kinds_by_hand)
         check_places(prepared, recipe.adjustments)
-    if store is not None:
-        return _run(prepared, store, backtest, steps, workers)
-    with tempfile.TemporaryDirectory(prefix="tansy-") as folder:
-        return _run(prepared, Store(Path(folder)), backtest, steps, workers)
+    with ExitStack() as open_now:
+        if store is None:
+            store = Store(Path(open_now.enter_context(tempfile.TemporaryDirectory(prefix="tansy-"))))
+        far = Far(open_now.enter_context(Cluster(scheduler)), prepared) if scheduler else None
+        return _run(prepared, store, backtest, steps, workers, far)
 
 
 def _run(
@@ -190,6 +198,7 @@ def _run(
     backtest: Callable[[Backtest], None] | None,
     steps: Steps,
     workers: int | None,
+    far: Far | None,
 ) -> Study:
     recipe, graph, seen_at = prepared.recipe, prepared.graph, prepared.seen_at
     methods = tuple(str(form) for form in prepared.forms)
@@ -201,13 +210,14 @@ def _run(
             lambda done, of: steps.say("fit and backtest", done, of),
             steps.stop_if_asked,
             workers,
+            far,
         )
         seen = [ending.seen for ending in endings]
         end = prepared.known(keep=store)
     longer: list[Longer] = []
     if prepared.time_levels:
         with steps(LONGER_PERIODS):
-            longer = longer_forecasts(prepared, store, steps, workers)
+            longer = longer_forecasts(prepared, store, steps, workers, far)
     with steps("choose"):
         kind_names, of_kind = kinds_of(end.kinds, graph)
         chosen, choices = choose_all(prepared, methods, endings, of_kind, workers, steps.stop_if_asked)

@@ -156,7 +156,7 @@ class Shelf:
 
 
 @lru_cache(maxsize=1)
-def _code() -> str:
+def code() -> str:
     """Hash of the code that results depend on, and of what it stands on, so that none is used that other code made or
     another kind of machine."""
     content = blake2b(digest_size=_DIGEST)
@@ -183,7 +183,7 @@ class Store:
         return Shelf(self._folder / self._name(content))
 
     def _name(self, content: str) -> str:
-        return blake2b(f"{content} {_code()}".encode(), digest_size=_DIGEST).hexdigest()
+        return blake2b(f"{content} {code()}".encode(), digest_size=_DIGEST).hexdigest()
 
     def pooled(self, key: str, compute: Callable[[], Pooled]) -> Pooled:
         """Pooled effects under a key of all that they depend on, computed where they are not kept."""

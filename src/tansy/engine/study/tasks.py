@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import time
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -77,6 +79,17 @@ def _for_freedom(fits: Fits) -> Floats:
     return np.sqrt(np.maximum(fits.n_used, 1.0) / free)
 
 
+class Elsewhere(Protocol):
+    """Where tasks are fitted if not here; see `far`."""
+
+    def fit(
+        self, n_seen: int, level: int, known: Known, tasks: Sequence[Task], meanwhile: Callable[[], None], /
+    ) -> Iterator[tuple[Task, Block, float]]: ...
+
+
+_Fit = Callable[[Known, Sequence[Task], Callable[[], None]], Iterator[tuple[Task, Block, float]]]
+
+
 class _Watch:
     """How many tasks are done, told by the threads that work, and whether they are to stop, told by the one that waits
     for them. Only the latter speaks to the outside."""
@@ -115,6 +128,7 @@ def carry_out(
     say: Callable[[int, int], None],
     stop_if_asked: Callable[[], None],
     workers: int | None,
+    elsewhere: Elsewhere | None = None,
 ) -> tuple[list[Ending], Counts]:
     """Fit all methods from every origin and from the end, oldest first.
 
@@ -148,7 +162,8 @@ def carry_out(
                 began = time.process_time()
                 known.prepare([one.form])
                 seconds[str(one.form)] += time.process_time() - began
-            _fit_missing(known, wanted, watch, workers, seconds)
+            fit = partial(elsewhere.fit, n_seen, -1) if elsewhere else None
+            _fit_missing(known, wanted, watch, workers, seconds, fit)
     watch.look()
     found = [{str(leaf): one.found() for leaf, one in zip(leaves, plans[n].wanted, strict=True)} for n in ends]
     endings = [
@@ -160,16 +175,16 @@ def carry_out(
 
 def fit_known(
     known: Known, forms: Sequence[Form], asked: Booleans, store: Store, stop_if_asked: Callable[[], None],
-    workers: int | None,
+    workers: int | None, fit: _Fit | None = None,
 ) -> dict[str, Results]:  # fmt: skip
     """Results by method of forms that are no blends, from one state of knowledge; what lies in the store is not fitted
-    again. asked: [nodes], for which."""
+    again. asked: [nodes], for which. fit: fits them elsewhere."""
     wanted = [_Wanted(form, known, store, asked) for form in forms]
     missing = [one for one in wanted if one.n_touched]
     if missing:
         watch = _Watch(sum(one.n_touched for one in missing), lambda done, of: None, stop_if_asked)
         known.prepare([one.form for one in missing])
-        _fit_missing(known, missing, watch, workers, defaultdict(float))
+        _fit_missing(known, missing, watch, workers, defaultdict(float), fit)
     return {str(one.form): one.found() for one in wanted}
 
 
@@ -189,14 +204,26 @@ def _of(form: Form, found: list[dict[str, Results]], ends: list[int], seen: Seen
 
 
 def _fit_missing(
-    known: Known, wanted: list[_Wanted], watch: _Watch, workers: int | None, seconds: dict[str, float]
+    known: Known,
+    wanted: list[_Wanted],
+    watch: _Watch,
+    workers: int | None,
+    seconds: dict[str, float],
+    fit: _Fit | None,
 ) -> None:
-    """Add to the seconds that each method took."""
-    jobs: list[tuple[_Wanted, list[Integers]]] = []
+    """Add to the seconds that each method took. fit: fits elsewhere all but what learns, whose model is here."""
     richest_first = wanted[::-1]
-    for one in sorted(richest_first, key=lambda one: not one.form.learns):  # those that take longest first
-        chunks = one.chunks()
-        jobs += [(one, chunks)] if one.form.learns else [(one, [nodes]) for nodes in chunks]  # a learner learns once
+    learners = [(one, one.chunks()) for one in richest_first if one.form.learns]  # learns once: all chunks together
+    others = [(one, nodes) for one in richest_first if not one.form.learns for nodes in one.chunks()]
+    here = learners if fit else learners + [(one, [nodes]) for one, nodes in others]  # what takes longest first
+    done = 0.0
+
+    def count(share: float, method: str, took: float) -> None:
+        nonlocal done
+        done += share
+        seconds[method] += took
+        watch.add(int(done + 1e-6))
+        done -= int(done + 1e-6)
 
     def work(job: tuple[_Wanted, list[Integers]]) -> tuple[float, str, float]:
         one, chunks = job
@@ -204,15 +231,17 @@ def _fit_missing(
         for nodes in chunks:
             if watch.stopped:
                 raise Stopped("The run was stopped.")
-            one.shelf.add(one.keys[nodes], fit_task(Task(str(one.form), known.n_seen, nodes), known))
-        return one.n_touched * len(chunks) / one.n_chunks, str(one.form), time.thread_time() - began
+            one.keep(nodes, fit_task(Task(str(one.form), known.n_seen, nodes), known))
+        return one.share(len(chunks)), str(one.form), time.thread_time() - began
 
-    done = 0.0
-    for share, method, took in run_chunks(work, jobs, workers, watch.look):
-        done += share
-        seconds[method] += took
-        watch.add(int(done + 1e-6))
-        done -= int(done + 1e-6)
+    for share, method, took in run_chunks(work, here, workers, watch.look):
+        count(share, method, took)
+    if fit and others:
+        of = {str(one.form): one for one in wanted}
+        tasks = [Task(str(one.form), known.n_seen, nodes) for one, nodes in others]
+        for task, block, took in fit(known, tasks, watch.look):
+            of[task.method].keep(task.nodes, block)
+            count(of[task.method].share(1), task.method, took)
 
 
 class _Wanted:
@@ -224,9 +253,9 @@ class _Wanted:
         self.keys: Keys = known.keys(form)
         self._store = store
         self._content = f"{form} {known.timeline!r} {known.horizon}"
-        self.shelf: Shelf = store.shelf(self._content)
+        self._shelf: Shelf = store.shelf(self._content)
         self._horizon = known.horizon
-        self._results = Results(self.shelf, self.keys, known.horizon)
+        self._results = Results(self._shelf, self.keys, known.horizon)
         self._results.touch()
         missing = self._results.missing
         self._missing = _once(self.keys, missing[asked[missing]])
@@ -237,6 +266,13 @@ class _Wanted:
         """Nodes without a result, in as few blocks as hold them."""
         missing = self._missing
         return np.split(missing, range(BLOCK, len(missing), BLOCK)) if len(missing) else []
+
+    def share(self, n_chunks: int) -> float:
+        """How many of the tasks touched so many chunks are."""
+        return self.n_touched * n_chunks / self.n_chunks
+
+    def keep(self, nodes: Integers, block: Block) -> None:
+        self._shelf.add(self.keys[nodes], block)
 
     def found(self) -> Results:
         """Where the results lie, now that none is missing."""

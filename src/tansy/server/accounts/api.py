@@ -19,7 +19,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from tansy.server.accounts import door
+from tansy.server.accounts import door, elsewhere
 from tansy.server.accounts.acts import Act
 from tansy.server.accounts.models import Scope, Token
 from tansy.server.accounts.trail import done_by
@@ -34,6 +34,11 @@ class SessionSerializer(serializers.Serializer):
     user = serializers.CharField(allow_null=True)
     administrator = serializers.BooleanField(help_text="Whether the person keeps all portfolios, and who comes in.")
     demo = DemoSerializer(allow_null=True)
+    elsewhere = serializers.CharField(
+        help_text="What the provider is called by which people may sign in too; empty without one."
+    )
+    connects = serializers.BooleanField(help_text="Whether the person could, and has not done so yet.")
+    refused = serializers.CharField(help_text="Why the last sign-in by the provider let nobody in.")
 
 
 class SignInSerializer(serializers.Serializer):
@@ -49,8 +54,16 @@ def demo_sign_in() -> dict[str, str] | None:
 
 def _session(request: Request) -> Response:
     user = request.user.get_username() if request.user.is_authenticated else None
-    administrator = bool(user and request.user.is_staff)
-    return Response({"user": user, "administrator": administrator, "demo": None if user else demo_sign_in()})
+    return Response(
+        {
+            "user": user,
+            "administrator": bool(user and request.user.is_staff),
+            "demo": None if user else demo_sign_in(),
+            "elsewhere": settings.OIDC_NAME if settings.OIDC else "",
+            "connects": bool(user) and elsewhere.can_connect(cast(User, request.user)),
+            "refused": elsewhere.refused(request),
+        }
+    )
 
 
 class SessionView(APIView):

@@ -78,6 +78,23 @@ class Invitation(models.Model):
         return found if found and found.user.is_active else None
 
 
+class Identity(models.Model):
+    """What a provider of sign-ins calls somebody, in itself and for good."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="identities")
+    issuer = models.CharField(max_length=300)
+    subject = models.CharField(max_length=255)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["issuer", "subject"], name="one_person_of_a_subject"),
+            models.UniqueConstraint(fields=["user", "issuer"], name="one_subject_of_a_person"),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.user} at {self.issuer}"
+
+
 class Trace(models.Model):
     """One act of one person, written once: the database itself refuses to change or delete it. portfolio: its number,
     which outlives it; null of acts in none. by: the token that acted, empty of a person."""

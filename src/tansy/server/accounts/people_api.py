@@ -70,8 +70,8 @@ class JoinedSerializer(serializers.Serializer):
 
 
 def waits(user: User) -> bool:
-    """Whether somebody was invited and has not chosen a password yet."""
-    return not user.has_usable_password()
+    """Whether somebody was invited and has not chosen a password yet, nor come in by the provider of sign-ins."""
+    return not user.has_usable_password() and not user.identities.all()
 
 
 def invite(name: str, by: User) -> tuple[User, str]:
@@ -99,7 +99,8 @@ class PeopleView(APIView):
     @extend_schema(responses=PersonSerializer(many=True))
     def get(self, request: Request) -> Response:
         """Everybody who may come in, or could once."""
-        return Response(PersonSerializer(User.objects.order_by("-is_active", "username"), many=True).data)
+        people = User.objects.order_by("-is_active", "username").prefetch_related("identities")
+        return Response(PersonSerializer(people, many=True).data)
 
     @extend_schema(request=NewPersonSerializer, responses={201: LinkSerializer})
     def post(self, request: Request) -> Response:

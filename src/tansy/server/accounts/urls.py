@@ -1,9 +1,11 @@
 from django.urls import path
 
-from tansy.server.accounts import api, people_api
+from tansy.server.accounts import api, elsewhere, people_api
 
 urlpatterns = [
     path("session/", api.SessionView.as_view()),
+    path("session/elsewhere/", elsewhere.ElsewhereView.as_view()),
+    path("session/back/", elsewhere.BackView.as_view()),
     path("password/", api.PasswordView.as_view()),
     path("tokens/", api.TokensView.as_view()),
     path("tokens/<int:pk>/", api.TokenView.as_view()),

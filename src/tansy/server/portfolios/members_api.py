@@ -60,7 +60,8 @@ class MembersView(APIView):
     @extend_schema(responses=MemberSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """Who has a role in a portfolio."""
-        members = Member.objects.filter(portfolio=pk).select_related("user").order_by("user__username")
+        of = Member.objects.filter(portfolio=pk)
+        members = of.select_related("user").prefetch_related("user__identities").order_by("user__username")
         return Response(MemberSerializer(members, many=True).data)
 
     @extend_schema(request=NewMemberSerializer, responses={201: AddedMemberSerializer})

@@ -10,6 +10,7 @@ import time
 from typing import Any
 
 import numpy as np
+from django.conf import settings
 from django.db import transaction
 from numpy.typing import NDArray
 
@@ -110,6 +111,7 @@ def _carry_out(run: Run, study: Study) -> None:
             store=results(),
             progress=reporter,
             should_stop=reporter.should_stop,
+            scheduler=settings.SCHEDULER,
         )
         reporter("save", 0, 0)
         structure = structure_json(prepare(panel, recipe))

@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { useLocation, useNavigate } from 'react-router';
 import { api, body } from '../../api/client';
 import { session } from '../../api/queries';
+import { useElsewhere } from '../../ui/elsewhere';
 import { SecretField } from '../../ui/secret';
 import { Door } from './door';
 
@@ -20,6 +21,7 @@ export function SignIn() {
       navigate(from, { replace: true });
     },
   });
+  const elsewhere = useElsewhere();
   const demo = who.data?.demo;
   return (
     <Door>
@@ -51,6 +53,23 @@ export function SignIn() {
           Sign in
         </button>
       </form>
+      {who.data?.elsewhere && (
+        <div className="mt-3">
+          <button
+            type="button"
+            className="btn w-full"
+            disabled={elsewhere.isPending}
+            onClick={() => elsewhere.mutate()}
+          >
+            Sign in with {who.data.elsewhere}
+          </button>
+        </div>
+      )}
+      {(elsewhere.error?.message || who.data?.refused) && (
+        <p role="alert" className="mt-3 text-error">
+          {elsewhere.error?.message ?? who.data?.refused}
+        </p>
+      )}
       {demo && (
         <p className="mt-5 border-t border-rule pt-3 text-second">
           This is the demo: name <b className="text-base-content">{demo.username}</b>, password{' '}
