@@ -482,26 +482,67 @@ def restore(
     typer.echo(f"{folder}: {len(made.sums):,} files as of {made.made_at}, {made.releases:,} releases checked")
 
 
+@app.command("export")
+def export_command(
+    file: Annotated[Path, typer.Argument(help="File to write, such as garden.zip.")],
+    portfolio: Annotated[str, typer.Option(help="Its name; not needed where there is one alone.")] = "",
+) -> None:
+    """Write a portfolio as one open archive (Parquet, TOML, JSON), to be read anywhere or taken in by `import`."""
+    own = _portfolio(portfolio)
+    from tansy.server.archive import export as write
+
+    told = write(own, file)
+    typer.echo(f"{file}: {told.name}, {sum(told.rows.values()):,} records, {file.stat().st_size / 1e6:,.1f} MB")
+
+
+@app.command("import")
+def import_command(
+    file: Annotated[Path, typer.Argument(help="A file that tansy export wrote.")],
+    user: Annotated[str, typer.Option("--as", help="Name of the administrator who takes it in.")],
+    name: Annotated[str, typer.Option(help="What the portfolio is called here; its own name without it.")] = "",
+) -> None:
+    """Take in a portfolio from an archive: all of it, checked, or nothing."""
+    _django()
+    from django.contrib.auth.models import User
+
+    from tansy.server.archive import take_in
+    from tansy.server.serving import migrate
+
+    migrate()
+    by = User.objects.filter(username=user, is_staff=True, is_active=True).first()
+    if by is None:
+        raise TansyError(f"There is no administrator named {user!r} here.")
+    made = take_in(file, by, name)
+    typer.echo(f"{made.name}: {made.studies.count():,} studies, {made.releases.count():,} releases checked")
+
+
+def _portfolio(name: str) -> Any:
+    """The one of a name, or the only one there is."""
+    _django()
+    from tansy.server.portfolios.models import Portfolio
+    from tansy.server.serving import migrate
+
+    migrate()
+    found = list(Portfolio.objects.filter(name=name) if name else Portfolio.objects.all())
+    if len(found) != 1:
+        names = ", ".join(repr(one.name) for one in Portfolio.objects.order_by("name")) or "none"
+        raise TansyError(f"Say which portfolio, by --portfolio; there are {names}.")
+    return found[0]
+
+
 @app.command()
 def report(
     out: Annotated[Path, typer.Option(help="File to write, such as report.html.")],
     portfolio: Annotated[str, typer.Option(help="Its name; not needed where there is one alone.")] = "",
 ) -> None:
     """Write the monthly report of a portfolio: one or two pages of HTML that stand by themselves."""
-    _django()
+    own = _portfolio(portfolio)
     from rest_framework.exceptions import APIException
 
-    from tansy.server.portfolios.models import Portfolio
     from tansy.server.releases.report import as_html
-    from tansy.server.serving import migrate
 
-    migrate()
-    found = list(Portfolio.objects.filter(name=portfolio) if portfolio else Portfolio.objects.all())
-    if len(found) != 1:
-        names = ", ".join(repr(one.name) for one in Portfolio.objects.order_by("name")) or "none"
-        raise TansyError(f"Say which portfolio, by --portfolio; there are {names}.")
     try:
-        out.write_text(as_html(found[0]), encoding="utf-8")
+        out.write_text(as_html(own), encoding="utf-8")
     except APIException as error:
         raise TansyError(str(error.detail)) from None
 
