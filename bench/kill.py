@@ -76,14 +76,20 @@ class Served:
             self._process = subprocess.Popen(
                 [*TANSY, "serve", "--port", str(self.port)], env=self._env, stdout=log, stderr=log
             )
-        for _ in range(300):
+        said = ""
+        for _ in range(600):
             assert self._process.poll() is None, (self.folder.parent / "served.log").read_text()[-2000:]
             try:
-                requests.get(f"http://127.0.0.1:{self.port}/healthz", timeout=2).raise_for_status()
-                return
-            except requests.RequestException:
-                time.sleep(0.1)
-        raise AssertionError("the server did not start again")
+                answer = requests.get(f"http://127.0.0.1:{self.port}/healthz", timeout=2)
+                said = f"{answer.status_code} {answer.text}"
+                if answer.ok:
+                    return
+            except requests.RequestException as error:
+                said = repr(error)
+            time.sleep(0.1)
+        raise AssertionError(
+            f"it did not start again: {said}; {(self.folder.parent / 'served.log').read_text()[-3000:]}"
+        )
 
     def kill(self) -> None:
         """All of it at once: first stopped, so that none hears of another's death."""

@@ -37,6 +37,7 @@ from django.db import DatabaseError, connection, models, transaction
 
 from tansy.engine.errors import TansyError
 from tansy.server.accounts.models import Trace
+from tansy.server.backup import durable
 from tansy.server.portfolios.models import Load, Portfolio
 from tansy.server.releases.models import Release
 from tansy.server.studies.models import Run
@@ -95,7 +96,9 @@ def export(portfolio: Portfolio, to: Path) -> Told:
         to.parent.mkdir(parents=True, exist_ok=True)
         with TemporaryDirectory(dir=to.parent) as name, transaction.atomic():  # one state of all tables
             told = _written(portfolio, unfinished, Path(name))
+        durable(unfinished)
         unfinished.rename(to)
+        durable(to)
     except OSError as error:
         raise ArchiveError(f"{to} cannot be written: {error.strerror}. Nothing is lost.") from error
     finally:
@@ -333,6 +336,7 @@ class _Taking:
                 at = to / Path(name.removeprefix(start)).name
                 at.parent.mkdir(parents=True, exist_ok=True)
                 self._whole(name).replace(at)
+                durable(at)
 
     def _whole(self, name: str) -> Path:
         """A file of the archive, taken out and held against its sum. Raises ArchiveError."""

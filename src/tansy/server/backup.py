@@ -92,7 +92,7 @@ def back_up(database: Path, folder: Path, to: Path, *, files: bool = True, store
                 sums,
             )
             archive.writestr(MANIFEST, json.dumps({"format": FORMAT, "version": version("tansy-bench"), **vars(made)}))
-        _durable(unfinished)
+        durable(unfinished)
         unfinished.rename(to)
     except (OSError, sqlite3.Error) as error:
         raise BackupError(
@@ -257,8 +257,8 @@ def _private(path: Path) -> Any:
     return os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600), "w+b")
 
 
-def _durable(path: Path) -> None:
-    """On the disk, and its name too."""
+def durable(path: Path) -> None:
+    """Have a file, or the names in a folder, on the disk, and its own name too."""
     for one, flags in ((path, os.O_RDONLY), (path.parent, os.O_RDONLY | os.O_DIRECTORY)):
         handle = os.open(one, flags)
         try:

@@ -47,7 +47,7 @@ def _errors_of(path: str, verb: str, operation: dict[str, Any]) -> list[int]:
     return [
         *([400] if changes or asks else []),
         *(401, 403),
-        *([404] if "path" in places else []),
+        *([404] if "path" in places or path.startswith("/api/session/") else []),
         *([409] if changes or of_a_result else []),
         *([422] if changes or asks or of_a_result else []),
     ]

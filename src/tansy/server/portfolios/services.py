@@ -32,6 +32,7 @@ from tansy.engine.reading.table import Table, open_table
 from tansy.engine.study.export import csv_of
 from tansy.server.accounts.acts import Role
 from tansy.server.api.errors import Conflict
+from tansy.server.backup import durable
 from tansy.server.portfolios import corrections
 from tansy.server.portfolios.models import Load, Member, Portfolio, Series, Upload
 
@@ -65,6 +66,7 @@ def hand_in(user: Any, sales: UploadedFile, attributes: Iterable[UploadedFile]) 
         made_by=user, file_name=names[0], attribute_names=names[1:], sha256="", size=sales.size or 0
     )
     folder = folder_of(upload)
+    shutil.rmtree(folder, ignore_errors=True)  # left over from one that was rolled back
     folder.mkdir(parents=True)
     try:
         digest = hashlib.sha256()
@@ -233,6 +235,9 @@ def _keep_files(upload: Upload, made: Load, reading: Reading) -> None:
     shutil.copytree(folder_of(upload), kept)
     if reading.n_refused:
         (kept / ROWS_LEFT_OUT).write_bytes(csv_of(reading.refused, numbers_stay=True))
+    for path in kept.iterdir():
+        durable(path)  # before the load is, so that it outlives a power cut as that does
+    durable(kept)
 
 
 def store(reading: Reading, name: str, file_name: str, sha256: str, user: Any) -> Portfolio:

@@ -149,7 +149,8 @@ class ChoiceView(APIView):
         """Make a study with this rule. It fits nothing anew unless the history or its corrections have changed."""
         result = get_object_or_404(Result.objects.select_related("study").defer("sheet", "evidence"), study_id=pk)
         study, methods = result.study, list(result.methods)
-        given = RuleSerializer(data=_as_run(study) | dict(request.data))
+        asked = request.data
+        given = RuleSerializer(data=_as_run(study) | asked if isinstance(asked, dict) else asked)
         given.is_valid(raise_exception=True)
         changed = replace(study.recipe, choice=_rule(given.validated_data))
         stands = _first(given.validated_data["fallback"], pk, methods)
