@@ -35,11 +35,13 @@ OPERATIONS = [
 SEQUENCE = 150
 WORDS = (
     "", " ", "top", "P1", "S0", "Herbs", "North", "Plant 1 × S0", "group", "region", "product", "store",
-    "week", "units", "sales.csv", "products.csv", "2019-W01", "2022-W30", "2026-W99", "2021-02", "20260101", "ets(A,N,N)", "ets(M,Ad,M)",
+    "week", "units", "sales.csv", "products.csv", "2019-W01", "2022-W30", "2026-W99", "2021-02", "20260101",
+    "ets(A,N,N)", "ets(M,Ad,M)",
     "arima(best)", "arima(9,9,9)", "mean + x(price)", "blend(mean; naive)", "log(ets(A,A,A))", "naive(", "variance",
     "percent", "set", "csv", "xlsx", "spike", "zero-run", "median", "expected", "small", "(group > product) * store",
     "reader", "keeper", "true", "null", "NaN", "-1", "1e400", "0x10", "<script>alert(1)</script>",
-    "'; DROP TABLE x; --", "../../etc/passwd", "%00", "\u0000", "\u202eabc", "💐" * 40, "a" * 5_000, "=1+1", "x" * 200 + "é", "[data]\nname=1",
+    "'; DROP TABLE x; --", "../../etc/passwd", "%00", "\u0000", "\u202eabc", "💐" * 40, "a" * 5_000, "=1+1",
+    "x" * 200 + "é", "[data]\nname=1",
 )  # fmt: skip
 NUMBERS = (0, 1, -1, 2, 7, 52, 100, 9_999, 2**31, 2**63, -(2**63), 10**30, 0.1, -0.5, 1e-300, 1e308, -1e308, 37.5)
 
@@ -256,7 +258,8 @@ def world_of(client: Any) -> dict[str, list[Any]]:
     return {
         "portfolios": [portfolio], "studies": [study.pk], "releases": [Release.objects.get().pk],
         "loads": [garden["load"]["id"]], "uploads": [handed_in()], "searches": [search["id"]],
-        "members": [member["id"]], "tokens": [token["id"]], "people": [1, 2], "adjustments": [1], "comments": [1], "webhooks": [1],
+        "members": [member["id"]], "tokens": [token["id"]], "people": [1, 2],
+        "adjustments": [1], "comments": [1], "webhooks": [1],
         "node": [*Node.objects.values_list("ref", flat=True)[:12], "top", "0"], "series": [0, 3, 17],
         "form": ["csv", "xlsx", "parquet"], "found": [one["id"] for one in search["found"][:3]],
         "words": [*ahead, *study.load.timeline.labels[-20:], RECIPE, *Node.objects.values_list("ref", flat=True)[:5]],
@@ -285,11 +288,11 @@ def fuzzed(client: Any, world: dict[str, list[Any]], calls: int, seed: int, forg
 
 
 def forget_all() -> None:
-    from tansy.server.portfolios import panels
+    from tansy.server.portfolios import overview, panels
     from tansy.server.releases import bridge, track
     from tansy.server.studies import adjustments, compare_api, services, tries_api
 
-    for own in (panels, bridge, track, adjustments, compare_api, services, tries_api):
+    for own in (panels, overview, bridge, track, adjustments, compare_api, services, tries_api):
         own.forget()
 
 

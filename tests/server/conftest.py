@@ -13,7 +13,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from rest_framework.test import APIClient
 
 from tansy.server.accounts.acts import Role
-from tansy.server.portfolios import panels
+from tansy.server.portfolios import overview, panels
 from tansy.server.portfolios.models import Member, Portfolio
 from tansy.server.releases import bridge, track
 from tansy.server.studies import adjustments, compare_api, running, services, tries_api
@@ -31,6 +31,7 @@ def data_folder(settings: Any, tmp_path: Path) -> Path:
     settings.DATA = tmp_path
     settings.DEMO_MARK = tmp_path / "demo.json"
     panels.forget()
+    overview.forget()
     services.forget()
     adjustments.forget()
     track.forget()

@@ -97,7 +97,7 @@ def test_every_answer_is_as_described(client: APIClient, user: User, world: dict
     user.save()
     seen = 0
     for verb, path in OPERATIONS:
-        if verb != "get" or path == "/api/schema/":
+        if verb != "get" or path in ("/api/schema/", "/api/session/back/"):  # the latter for who comes from elsewhere
             continue
         answer = client.get(address(path, world) + QUERIES.get(path, "").format(**world))
         described = DESCRIBED["paths"][path]["get"]["responses"]

@@ -9,6 +9,8 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
 
 _PATIENCE = 25  # seconds: a run hears the wish to end within one or two, and a large result takes some to be written
 _PR_SET_PDEATHSIG = 1
@@ -33,6 +35,8 @@ def _behind_others() -> None:
     """In the worker: a run takes what processors people who click leave it."""
     _end_with_parent()
     os.nice(_NICE)
+    with suppress(OSError):  # where Linux shares by sessions, it is the session that has to wait
+        Path("/proc/self/autogroup").write_text(str(_NICE), encoding="ascii")
 
 
 def hosts(host: str) -> str:

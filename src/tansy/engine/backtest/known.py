@@ -100,11 +100,14 @@ class Known:
         return self.timeline.n_periods
 
     def only(self, nodes: Integers | None) -> Known:
-        """The same of some nodes, or of all."""
-        return Known(
+        """The same of some nodes, or of all. What is of all of them is looked for once, for both."""
+        found = Known(
             self.graph, self.panel, self._series, self._judged, self.horizon, self._ended_after, self._by_hand,
             self._keep, self._reach, nodes,
         )  # fmt: skip
+        if nodes is not None:
+            found.__dict__["_of_all"] = self._of_all
+        return found
 
     @cached_property
     def values(self) -> Floats:

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import base64
-from dataclasses import asdict
+from dataclasses import asdict, dataclass, field
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from tansy.engine.profile.kinds import MOVABLE, find_kinds
+from tansy.engine.panel import Panel
+from tansy.engine.profile.kinds import MOVABLE, Kinds, find_kinds
 from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
-from tansy.engine.profile.strengths import strengths
+from tansy.engine.profile.strengths import Strengths, strengths
 from tansy.engine.study.defaults import season_and_a_bit
 from tansy.server.api.errors import Unusable
 from tansy.server.portfolios.corrections import standing
@@ -129,14 +131,44 @@ def moved_by_hand(load: Load) -> dict[int, str]:
     return {position[key]: kind for key, kind in rows if key in position}
 
 
+@dataclass(frozen=True)
+class _Seen:
+    """A history as it is corrected now: a load is frozen, and corrections are told apart by their content."""
+
+    load: int
+    changes: bytes
+    panel: Panel = field(compare=False)
+
+
+@dataclass(frozen=True, eq=False)
+class _Profile:
+    kinds: Kinds
+    strengths: Strengths
+    volume: Floats
+
+
+@lru_cache(maxsize=2)
+def _profile(seen: _Seen) -> _Profile:
+    values, timeline = seen.panel.values, seen.panel.timeline
+    return _Profile(
+        find_kinds(values, timeline, season_and_a_bit(timeline)),
+        strengths(values, timeline),
+        np.nansum(values[:, -timeline.season_length :], axis=1),
+    )
+
+
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    _profile.cache_clear()
+
+
 def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     """How many series are of each kind and what they sell, and the series of one of them with their figures."""
-    panel = standing(load).corrected(panel_of(load))
+    changes, timeline = standing(load), load.timeline
     by_hand = moved_by_hand(load)
-    timeline = panel.timeline
-    kinds = find_kinds(panel.values, timeline, season_and_a_bit(timeline)).moved(by_hand)
-    strong = strengths(panel.values, timeline)
-    volume = np.nansum(panel.values[:, -timeline.season_length :], axis=1)
+    content = b"".join(part.tobytes() for part in (changes.series, changes.period, changes.value))
+    found = _profile(_Seen(load.pk, content, changes.corrected(panel_of(load))))
+    kinds, strong, volume = found.kinds.moved(by_hand), found.strengths, found.volume
     members = kinds.groups()
     names, refs = names_of(load), refs_of(load)
 
@@ -182,7 +214,7 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     # where each series lies in the picture of the four kinds
     cloud = np.nonzero(~np.isnan(kinds.interval))[0]
     return {
-        "n_series": panel.n_series,
+        "n_series": len(volume),
         "volume": float(volume.sum()),
         "kinds": summary,
         "series": listed,

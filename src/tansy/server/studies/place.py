@@ -17,7 +17,7 @@ from tansy.engine.methods.method_text import driver_of
 from tansy.engine.methods.pooled import Pooled
 from tansy.engine.plans.drivers import names_of_calendar
 from tansy.engine.timeline import Timeline
-from tansy.server.studies.models import Result, node_at, unpack
+from tansy.server.studies.models import Result, Study, node_at, unpack
 from tansy.server.studies.services import prepared_of
 from tansy.server.studies.store import OfPages
 
@@ -69,7 +69,7 @@ class Place:
     @cached_property
     def known(self) -> Known:
         """What the study knew of this node at the end of its history."""
-        return prepared_of(self.study).known(keep=OfPages(), nodes=np.array([self.node.position]))
+        return _end_of(self.study).only(np.array([self.node.position]))
 
     def drivers(self) -> dict[str, Floats]:
         """Per name [1, periods and those ahead], as the study had them; none where the history has no drivers."""
@@ -101,6 +101,18 @@ class Place:
     def tested(self, forms: list[Form]) -> list[Tested]:
         """The methods from every origin of the study. Raises Unusable where one learns that no run has learned."""
         return from_origins(prepared_of(self.study), self.node.position, forms, OfPages())
+
+
+@lru_cache(maxsize=1)
+def _end_of(study: Study) -> Known:
+    """What a study knew of all nodes; kept, because what is learned of all of them is found by all that this says."""
+    return prepared_of(study).known(keep=OfPages())
+
+
+def forget() -> None:
+    """For tests, which roll back and use the same ids again."""
+    place_at.cache_clear()
+    _end_of.cache_clear()
 
 
 @lru_cache(maxsize=64)

@@ -31,6 +31,7 @@ from tansy.server.studies import services, workings_file
 from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
 from tansy.server.studies.models import KeptMethod
 from tansy.server.studies.place import Place, place_at
+from tansy.server.studies.place import forget as forget_places
 
 LEVELS = (50.0, 80.0, 95.0)
 _Plan = tuple[tuple[str, tuple[float | None, ...]], ...]
@@ -165,7 +166,7 @@ def _tried(place: Place, text: str, actuals: tuple[float | None, ...], plan: _Pl
 def forget() -> None:
     """For tests, which roll back and use the same ids again."""
     _tried.cache_clear()
-    place_at.cache_clear()
+    forget_places()
 
 
 class TryView(APIView):
