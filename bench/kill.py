@@ -166,6 +166,12 @@ class Served:
         self.wait()
         self.ahead = self.ask("GET", f"studies/{self.study}/draft/")["periods"]
 
+    def again(self) -> None:
+        """Have runs that failed for want of something taken up again."""
+        for study in self.studies:
+            if self.ask("GET", f"studies/{study}/")["run"]["state"] == "failed":
+                self.ask("POST", f"studies/{study}/run/")
+
     def wait(self) -> None:
         """Until every run that was asked for has come to its end."""
         deadline = time.monotonic() + 60.0 + 20.0 * len(self.studies)

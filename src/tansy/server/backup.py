@@ -175,8 +175,9 @@ def check_start(folder: Path, database: Path) -> None:
 
 def scheduled(database: Path, folder: Path, to: Path, keep: int, now: datetime, every: timedelta) -> Path | None:
     """Write a backup where the newest is older than `every`, and let all but the newest `keep` go; what it wrote.
-    Files of other names are left alone."""
-    there = sorted(path for path in to.glob(f"{_STEM}*.zip") if _when(path) is not None)
+    Files of other names are left alone, and so are those that a clock which went ahead has dated."""
+    dated = ((path, _when(path)) for path in to.glob(f"{_STEM}*.zip"))
+    there = sorted(path for path, when in dated if when is not None and when <= now)
     newest = _when(there[-1]) if there else None
     if newest is not None and now - newest < every:
         return None

@@ -24,6 +24,8 @@ from tansy.server.accounts.models import FailedSignIn
 WITHIN = timedelta(minutes=15)
 MOST, MOST_OF_ADDRESS = 10, 50
 """Failures within that time, of a mark or of a name without one, and of all names from one address."""
+_AHEAD = timedelta(minutes=1)
+"""What is dated later is of a clock that went ahead and was set back, and shuts no door."""
 _COOKIE, _SALT = "tansy-device", "tansy.device"
 _KEPT = timedelta(days=180)
 
@@ -54,7 +56,8 @@ def leave_mark(response: HttpResponse, username: str) -> None:
 
 def check(request: HttpRequest, username: str) -> None:
     """Raises Throttled where too much has been tried."""
-    recent = FailedSignIn.objects.filter(at__gt=timezone.now() - WITHIN)
+    now = timezone.now()
+    recent = FailedSignIn.objects.filter(at__gt=now - WITHIN, at__lte=now + _AHEAD)
     mark = mark_of(request, username)
     if mark:
         tried = recent.filter(mark=mark)

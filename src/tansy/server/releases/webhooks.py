@@ -22,6 +22,7 @@ from urllib.error import HTTPError, URLError
 from urllib.parse import urlsplit
 
 from django.db import close_old_connections
+from django.db.models import Q
 from django.utils import timezone
 
 from tansy.server.api.errors import Unusable
@@ -87,7 +88,9 @@ def deliver_due(now: datetime | None = None) -> int:
     """Send what is due; how many were tried. An address that does not hear is let be until the next look, so that it
     does not keep the others waiting for each thing that it is to hear."""
     when = now or timezone.now()
-    due = list(Delivery.objects.filter(next_at__lte=when).select_related("webhook").order_by("next_at", "pk")[:50])
+    # what is to wait for longer than anything does was put off by a clock that went ahead
+    now_due = Delivery.objects.filter(Q(next_at__lte=when) | Q(next_at__gt=when + max(WAITS)))
+    due = list(now_due.select_related("webhook").order_by("next_at", "pk")[:50])
     tried, deaf = 0, set[int]()
     for delivery in due:
         if delivery.webhook_id in deaf:

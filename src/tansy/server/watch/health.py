@@ -47,7 +47,7 @@ def _checks() -> dict[str, bool]:
     except DatabaseError:
         reads = False
     try:
-        lives = time.time() - (settings.DATA / _BEAT).stat().st_mtime < SILENT
+        lives = abs(time.time() - (settings.DATA / _BEAT).stat().st_mtime) < SILENT  # clocks are set back, too
     except OSError:
         lives = False
     try:
