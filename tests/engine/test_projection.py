@@ -15,6 +15,7 @@ from tansy.engine.reconcile.around import Clash, around_fixed, rows_of
 from tansy.engine.reconcile.covariance import Covariance, mean_squares, weights
 from tansy.engine.reconcile.methods import Evidence, covariance, reconcile
 from tansy.engine.reconcile.projection import projection
+from tansy.engine.reconcile.system import System
 
 Floats = NDArray[np.float64]
 KINDS = ("tree", "grouping", "graph")
@@ -249,3 +250,26 @@ def test_a_factor_of_many_totals_is_the_same_with_any_number_of_columns() -> Non
     wide = np.tile(base[:, :1], (1, 40))
     found = own.apply(wide)
     np.testing.assert_array_equal(found, np.tile(own.apply(base[:, :1]), (1, 40)))
+
+
+@pytest.mark.parametrize("name", ["variance", "ols", "shrinkage"])
+def test_what_many_totals_end_in_alike_is_taken_from_these_once(name: str) -> None:
+    """Articles by region: more totals than the last columns of the factor, which many of the others end in."""
+    rng = np.random.default_rng(31)
+    article, store = np.repeat(np.arange(300), 4), np.tile(np.arange(4), 300)
+    group, region = article % 6, store // 2
+    splits = [article, article * 2 + region, group, region, group * 2 + region, store, np.zeros_like(article)]
+    rows = [(split[:, None] == np.unique(split)).T for split in splits]
+    summation = Summation(sparse.csr_array(np.concatenate(rows).astype(float)))
+    kind, _, columns = System.of(summation).alike
+    assert len(columns) > 3 and (kind >= 0).sum() > 150 and summation.n_aggregates > 900
+    nodes = summation.n_aggregates + summation.n_finest
+    errors = rng.normal(0, 1, (nodes, 40)) * rng.lognormal(0, 1, (nodes, 1))
+    base = rng.normal(50, 10, (nodes, 3))
+    own = projection(summation, covariance(name, summation, Evidence(mean_squares(errors), errors)))
+    w, c = dense_w(name, summation, errors), dense_constraints(summation)
+    expected = base - w @ c.T @ np.linalg.solve(c @ w @ c.T, c @ base)
+    np.testing.assert_allclose(own.apply(base), expected, rtol=1e-8, atol=1e-8)
+    zero = rng.random(summation.n_finest) < 0.3
+    held = projection(summation, covariance(name, summation, Evidence(mean_squares(errors), errors)), zero)
+    assert (held.finest(base)[zero] == 0.0).all()

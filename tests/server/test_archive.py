@@ -6,6 +6,7 @@ import hashlib
 import io
 import json
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -13,13 +14,17 @@ import polars as pl
 import pytest
 from django.apps import apps
 from django.contrib.auth.models import User
+from django.db import connection, transaction
 from rest_framework.test import APIClient
 
+from tansy.engine.reading.history import read_panel
+from tansy.engine.reading.options import ReadOptions
 from tansy.server import archive
 from tansy.server.archive import ArchiveError, export, take_in
-from tansy.server.portfolios.models import Member, Portfolio
+from tansy.server.portfolios import services
+from tansy.server.portfolios.models import Member, Plan, Portfolio
 from tansy.server.studies.models import Run, Study
-from tests.garden import RECIPE
+from tests.garden import RECIPE, SALES
 from tests.server.test_adjustments import change, ref
 
 
@@ -164,3 +169,29 @@ def test_what_is_damaged_or_newer_or_named_like_another_changes_nothing(
             take_in(path, user, "" if path == good else "Garden again")
     assert count == {table: apps.get_model(table)._default_manager.count() for table in archive._TABLES}
     assert sorted((archive.settings.DATA / "loads").iterdir()) == folders
+
+
+@pytest.mark.django_db(transaction=True)
+def test_nobody_who_writes_waits_for_an_export_and_it_is_of_one_moment(tmp_path: Path, monkeypatch: Any) -> None:
+    user = User.objects.create_user("ines", password="quiet-garden")
+    (tmp_path / "sales.csv").write_text(SALES)
+    garden = services.store(read_panel(tmp_path / "sales.csv", ReadOptions()), "Garden", "sales.csv", "", user)
+    written = archive._table
+
+    def and_meanwhile(model: Any, *rest: Any) -> int:
+        if model is Plan:  # tables before it have been written
+            with ThreadPoolExecutor(1) as pool:
+                pool.submit(_add_plan, garden.pk, user.pk).result(timeout=10)
+        return written(model, *rest)
+
+    monkeypatch.setattr(archive, "_table", and_meanwhile)
+    told = export(garden, tmp_path / "garden.zip")
+    assert Plan.objects.count() == 1 and told.rows["portfolios.Plan"] == 0
+
+
+def _add_plan(portfolio: int, user: int) -> None:
+    try:
+        with transaction.atomic():
+            Plan.objects.create(portfolio_id=portfolio, entries={"kind": "event"}, made_by_id=user)
+    finally:
+        connection.close()

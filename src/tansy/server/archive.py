@@ -17,6 +17,7 @@ import json
 import os
 import zipfile
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from importlib.metadata import version
@@ -94,7 +95,7 @@ def export(portfolio: Portfolio, to: Path) -> Told:
     unfinished = to.with_name(f"{to.name}.{uuid4().hex}.part")
     try:
         to.parent.mkdir(parents=True, exist_ok=True)
-        with TemporaryDirectory(dir=to.parent) as name, transaction.atomic():  # one state of all tables
+        with TemporaryDirectory(dir=to.parent) as name, _one_state():
             told = _written(portfolio, unfinished, Path(name))
         durable(unfinished)
         unfinished.rename(to)
@@ -104,6 +105,21 @@ def export(portfolio: Portfolio, to: Path) -> Told:
     finally:
         unfinished.unlink(missing_ok=True)
     return told
+
+
+@contextmanager
+def _one_state() -> Iterator[None]:
+    """Whatever is written meanwhile, what is read is of one moment; nobody who writes has to wait for it, as they
+    would for one of our usual transactions."""
+    if connection.in_atomic_block:
+        yield
+        return
+    with connection.cursor() as cursor:
+        cursor.execute("BEGIN DEFERRED")
+        try:
+            yield
+        finally:
+            cursor.execute("COMMIT")
 
 
 def _written(portfolio: Portfolio, to: Path, folder: Path) -> Told:
