@@ -1,6 +1,6 @@
 /** Who may do what; the server holds to it whatever is shown here. */
 import { useQuery } from '@tanstack/react-query';
-import { useHere } from '../ui/here';
+import { useParams } from 'react-router';
 import type { Schema } from './client';
 import { portfolios } from './queries';
 
@@ -17,8 +17,14 @@ const RANK = Object.fromEntries(ROLES.map(({ role }, rank) => [role, rank])) as 
 
 export const covers = (role: Role, needed: Role) => RANK[role] >= RANK[needed];
 
+/** Laid over a button that changes something: a reader finds it greyed, and why. */
+export function useReader() {
+  const reads = useRole() === 'reader';
+  return reads ? { disabled: true, title: 'You are a reader here; planners do this' } : {};
+}
+
 /** The own role in the open portfolio, while it is known. */
 export function useRole(): Role | undefined {
-  const { portfolio } = useHere();
+  const portfolio = Number(useParams().portfolio);
   return useQuery(portfolios).data?.find((one) => one.id === portfolio)?.role;
 }

@@ -4,6 +4,7 @@ import { useEffect, useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import type { Schema } from '../../api/client';
 import { sheet as sheetQuery } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { count, fixed, signed } from '../../ui/format';
 import { typing } from '../../ui/typing';
 import { CHANGES, type Change, type Draft, SPREADS, type Spread } from './draft';
@@ -56,6 +57,7 @@ export function AdjustForm({
   close: () => void;
 }) {
   const client = useQueryClient();
+  const reader = useReader();
   const listed = useQuery(adjustments(portfolio, study)).data;
   const [reason, setReason] = useState('');
   const set = (part: Partial<Draft>) => setDraft({ ...draft, ...part });
@@ -210,6 +212,7 @@ export function AdjustForm({
             type="submit"
             className="btn btn-sm btn-primary"
             disabled={!changes.length || !reason.trim() || !laid || send.isPending}
+            {...reader}
           >
             {send.isPending ? 'Keeping …' : 'Keep this change'}
           </button>

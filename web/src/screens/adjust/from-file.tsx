@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
 import { ApiError, cookie, type Schema } from '../../api/client';
+import { useReader } from '../../api/roles';
 import { count, fixed, signed } from '../../ui/format';
 import { forecastChanged } from './queries';
 
@@ -22,6 +23,7 @@ async function hand(study: number, file: File, preview: boolean): Promise<Schema
 
 export function FromFile({ study }: { study: number }) {
   const client = useQueryClient();
+  const reader = useReader();
   const chooser = useRef<HTMLInputElement>(null);
   const [file, setFile] = useState<File | null>(null);
   const look = useMutation({ mutationFn: (chosen: File) => hand(study, chosen, true) });
@@ -83,6 +85,7 @@ export function FromFile({ study }: { study: number }) {
                 type="button"
                 className="btn btn-sm btn-primary"
                 disabled={keep.isPending}
+                {...reader}
                 onClick={() => keep.mutate(file)}
               >
                 {keep.isPending ? 'Keeping …' : 'Keep them'}

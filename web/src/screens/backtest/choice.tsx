@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
+import { useReader } from '../../api/roles';
 import { count, fixed, signed } from '../../ui/format';
 import { Choice as Words } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
@@ -187,6 +188,7 @@ function KeepRule({ study, rule, changed }: { study: number; rule: Rule; changed
   const { portfolio } = useParams();
   const navigate = useNavigate();
   const client = useQueryClient();
+  const reader = useReader();
   const keep = useMutation({
     mutationFn: () =>
       body(api.POST('/api/studies/{id}/choice/', { params: { path: { id: study } }, body: rule })),
@@ -201,6 +203,7 @@ function KeepRule({ study, rule, changed }: { study: number; rule: Rule; changed
         type="button"
         className="btn btn-primary btn-sm"
         disabled={!changed || keep.isPending}
+        {...reader}
         onClick={() => keep.mutate()}
       >
         Run a study with this choice

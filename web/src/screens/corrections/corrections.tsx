@@ -4,6 +4,7 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { oneSeries, search } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { Chart } from '../../charts/chart';
 import { useColours } from '../../charts/colours';
 import { contextOptions } from '../../charts/context';
@@ -29,6 +30,7 @@ export interface Decision {
 export function Corrections() {
   const portfolio = Number(useParams().portfolio);
   const client = useQueryClient();
+  const reader = useReader();
   const found = useQuery(search(portfolio));
   const [rules, setRules] = useState<Rules | null>(null);
   const look = useMutation({
@@ -58,6 +60,7 @@ export function Corrections() {
               type="button"
               className="btn btn-sm btn-primary"
               disabled={look.isPending || (chosen.find ?? []).length === 0}
+              {...reader}
               onClick={() => look.mutate(chosen)}
             >
               {look.isPending ? 'Looking …' : 'Look for them'}
@@ -87,6 +90,7 @@ function inValues(kept: Schema['Search'], state: Schema['Suspicion']['state']): 
 
 function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }) {
   const client = useQueryClient();
+  const reader = useReader();
   const [at, setAt] = useState(kept.found[0]?.id ?? 0);
   const [replace, setReplace] = useState<Replace | null>(null);
   const [value, setValue] = useState('');
@@ -207,6 +211,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
             <button
               type="button"
               className="btn btn-xs btn-primary ml-auto"
+              {...reader}
               onClick={() => {
                 setAsked(false);
                 decide.mutate({ decision: 'accept', ids: many, replace: 'expected', reason });
@@ -288,6 +293,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
                 type="button"
                 className="btn btn-sm btn-primary"
                 disabled={decide.isPending}
+                {...reader}
                 onClick={() => accept([current.id])}
               >
                 Accept <kbd className="kbd kbd-xs">a</kbd>

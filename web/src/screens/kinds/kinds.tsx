@@ -3,6 +3,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useMemo, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
+import { useReader } from '../../api/roles';
 import { Chart } from '../../charts/chart';
 import { cloudOptions } from '../../charts/cloud';
 import { useColours } from '../../charts/colours';
@@ -109,6 +110,7 @@ function Members({
   study: number | undefined;
 }) {
   const client = useQueryClient();
+  const reader = useReader();
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const move = useMutation({
     mutationFn: (to: string | null) =>
@@ -143,6 +145,7 @@ function Members({
           <select
             className="select select-xs w-auto text-base-content"
             disabled={chosen.size === 0 || move.isPending}
+            {...reader}
             value=""
             onChange={(event) => move.mutate(event.target.value === 'own' ? null : event.target.value)}
           >

@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { useParams } from 'react-router';
 import { ApiError, api, body, type Schema } from '../../api/client';
 import { portfolios } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
@@ -84,6 +85,7 @@ export function PlansScreen() {
 
 function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; load: Schema['Load'] }) {
   const client = useQueryClient();
+  const reader = useReader();
   const keys = load.key_names as string[];
   const names = namesOf(load);
   const [entries, setEntries] = useState<Entries>({ way: 'like', share: '100' });
@@ -245,6 +247,7 @@ function PlanForm({ portfolio, kind, load }: { portfolio: number; kind: Kind; lo
           type="submit"
           className="btn btn-sm btn-primary"
           disabled={add.isPending || (kind === 'driver' && load.driver_names.every((n) => n === 'stock'))}
+          {...reader}
         >
           Add
         </button>

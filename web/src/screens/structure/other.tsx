@@ -4,6 +4,7 @@ import { useEffect, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { studies } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { Problem } from '../../ui/ask';
 import { count, fixed } from '../../ui/format';
 import { type Asked, tried } from './queries';
@@ -105,6 +106,7 @@ export function Other({
   });
   const navigate = useNavigate();
   const client = useQueryClient();
+  const reader = useReader();
   const run = useMutation({
     mutationFn: (own: Asked) =>
       body(api.POST('/api/studies/{id}/structure/study/', { params: { path: { id: study } }, body: own })),
@@ -242,6 +244,7 @@ export function Other({
             type="submit"
             className="btn btn-primary btn-sm"
             disabled={run.isPending || asked(draft) === undefined || found.isError}
+            {...reader}
           >
             Run a study with it
           </button>

@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { PAGE, portfolios, search, studies } from '../../api/queries';
-import { useRole } from '../../api/roles';
+import { useReader } from '../../api/roles';
 import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
@@ -61,7 +61,7 @@ function useEarlier(portfolio: number, newest: Study[] | undefined) {
 
 export function StudyScreen() {
   const portfolio = Number(useParams().portfolio);
-  const role = useRole();
+  const reader = useReader();
   const list = useQuery(studies(portfolio));
   const earlier = useEarlier(portfolio, list.data);
   const current = useQuery(portfolios).data?.find((one) => one.id === portfolio);
@@ -80,8 +80,8 @@ export function StudyScreen() {
           <button
             type="button"
             className="btn btn-sm btn-primary"
-            disabled={running !== undefined || start.isPending || role === 'reader'}
-            title={role === 'reader' ? 'You are a reader; planners run studies' : undefined}
+            disabled={running !== undefined || start.isPending}
+            {...reader}
             onClick={() => start.mutate(undefined)}
           >
             Run the default recipe

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios, studies } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { Ask, Line, Problem } from '../../ui/ask';
 import { Dialog } from '../../ui/dialog';
 import { Failed, Loading } from '../../ui/states';
@@ -158,6 +159,7 @@ export function ChangeStudy({
   close: () => void;
 }) {
   const client = useQueryClient();
+  const reader = useReader();
   const [name, setName] = useState(study.name);
   const [sure, setSure] = useState(false);
   const path = { params: { path: { id: study.id } } };
@@ -201,6 +203,7 @@ export function ChangeStudy({
             type="submit"
             className="btn btn-sm btn-primary"
             disabled={change.isPending || !name.trim()}
+            {...reader}
           >
             Rename
           </button>
@@ -208,6 +211,7 @@ export function ChangeStudy({
             type="button"
             className="btn btn-sm"
             disabled={change.isPending}
+            {...reader}
             onClick={() => change.mutate({ archived: study.archived_at === null })}
           >
             {study.archived_at === null ? 'Archive' : 'Bring back'}
