@@ -304,6 +304,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
                 type="button"
                 className="btn btn-sm"
                 disabled={decide.isPending}
+                {...reader}
                 onClick={() => decide.mutate({ decision: 'dismiss', ids: [current.id] })}
               >
                 Leave it as it is <kbd className="kbd kbd-xs">d</kbd>
