@@ -1,10 +1,12 @@
 /** Who changed the forecast of a node, and why. */
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { api, body, type Schema } from '../../api/client';
+import { useReader } from '../../api/roles';
 import { forecastChanged } from './queries';
 
 export function AdjustedBy({ node, portfolio }: { node: Schema['Node']; portfolio: number }) {
   const client = useQueryClient();
+  const reader = useReader();
   const withdraw = useMutation({
     mutationFn: ({ id, n }: Schema['AdjustedBy']) =>
       body(api.DELETE('/api/adjustments/{id}/', { params: { path: { id }, query: { act: n > 1 } } })),
@@ -32,6 +34,7 @@ export function AdjustedBy({ node, portfolio }: { node: Schema['Node']; portfoli
               type="button"
               className="btn btn-xs btn-ghost ml-auto"
               disabled={withdraw.isPending}
+              {...reader}
               onClick={() => withdraw.mutate(one)}
             >
               {one.n > 1 ? 'Withdraw all' : 'Withdraw'}

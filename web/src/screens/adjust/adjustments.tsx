@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Fragment, useState } from 'react';
 import { Link } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
+import { useReader } from '../../api/roles';
 import { count, fixed, signed, when } from '../../ui/format';
 import { Failed } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
@@ -24,6 +25,7 @@ const STATES: Record<string, string> = {
 export function Adjustments({ portfolio, study }: { portfolio: number; study: number }) {
   const found = useQuery(adjustments(portfolio, study));
   const client = useQueryClient();
+  const reader = useReader();
   const [open, setOpen] = useState<number[]>([]);
   const decide = useMutation({
     mutationFn: async ({ id, keep, act = false }: { id: number; keep: boolean; act?: boolean }) => {
@@ -135,6 +137,7 @@ export function Adjustments({ portfolio, study }: { portfolio: number; study: nu
                             type="button"
                             className="btn btn-xs btn-ghost"
                             disabled={decide.isPending}
+                            {...reader}
                             onClick={() => decide.mutate({ id: one.id, keep: true })}
                           >
                             Keep
@@ -145,6 +148,7 @@ export function Adjustments({ portfolio, study }: { portfolio: number; study: nu
                             type="button"
                             className="btn btn-xs btn-ghost"
                             disabled={decide.isPending}
+                            {...reader}
                             onClick={() => decide.mutate({ id: one.id, keep: false })}
                           >
                             Withdraw
@@ -169,6 +173,7 @@ export function Adjustments({ portfolio, study }: { portfolio: number; study: nu
                             type="button"
                             className="btn btn-xs btn-ghost"
                             disabled={decide.isPending}
+                            {...reader}
                             onClick={() => decide.mutate({ id: one.id, keep: false, act: true })}
                           >
                             Withdraw all

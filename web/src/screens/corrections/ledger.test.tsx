@@ -48,7 +48,7 @@ function open(revert: { status: number; body: unknown } = { status: 200, body: {
       return new Response(JSON.stringify(revert.body), { status: revert.status });
     }
     if (pathname.endsWith('/corrections/')) asked.push(searchParams.toString());
-    return new Response(JSON.stringify(ledger));
+    return new Response(JSON.stringify(pathname === '/api/portfolios/' ? [] : ledger));
   });
   show(<Ledger />, '/p/:portfolio/intake/ledger', '/p/1/intake/ledger?key=P');
   return { asked, posted };

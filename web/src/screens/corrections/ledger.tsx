@@ -3,6 +3,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
+import { useReader } from '../../api/roles';
 import { count, fixed, when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { Empty, Failed, Loading } from '../../ui/states';
@@ -19,6 +20,7 @@ const STATES = [
 export function Ledger() {
   const portfolio = Number(useParams().portfolio);
   const client = useQueryClient();
+  const reader = useReader();
   const [search, setSearch] = useSearchParams();
   const [state, setState] = useState<LedgerAsk['state']>('standing');
   const [level, setLevel] = useState('');
@@ -72,6 +74,7 @@ export function Ledger() {
             type="button"
             className="btn btn-sm"
             disabled={chosen.size === 0 || revert.isPending}
+            {...reader}
             onClick={() => revert.mutate([...chosen])}
           >
             Revert {chosen.size > 0 ? count(chosen.size) : ''}

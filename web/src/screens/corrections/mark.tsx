@@ -3,10 +3,12 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { overview } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { count } from '../../ui/format';
 
 export function MarkForm({ portfolio }: { portfolio: number }) {
   const client = useQueryClient();
+  const reader = useReader();
   const [dimension, setDimension] = useState('');
   const [value, setValue] = useState('');
   const [first, setFirst] = useState('');
@@ -119,7 +121,7 @@ export function MarkForm({ portfolio }: { portfolio: number }) {
           value={reason}
           onChange={(event) => setReason(event.target.value)}
         />
-        <button type="submit" className="btn btn-xs" disabled={mark.isPending}>
+        <button type="submit" className="btn btn-xs" disabled={mark.isPending} {...reader}>
           Mark
         </button>
         {mark.isSuccess && (

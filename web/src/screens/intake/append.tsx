@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate, useParams } from 'react-router';
 import { api, body } from '../../api/client';
 import { portfolios } from '../../api/queries';
+import { useReader } from '../../api/roles';
 import { count } from '../../ui/format';
 import { Page } from '../../ui/page';
 import { Failed, Loading } from '../../ui/states';
@@ -15,6 +16,7 @@ export function Append() {
   const id = Number(params.upload);
   const navigate = useNavigate();
   const client = useQueryClient();
+  const reader = useReader();
   const name = useQuery(portfolios).data?.find((one) => one.id === portfolio)?.name ?? 'the portfolio';
   const file = useQuery({
     queryKey: ['upload', id],
@@ -61,6 +63,7 @@ export function Append() {
             type="button"
             className="btn btn-sm btn-primary"
             disabled={!look.data || load.isPending}
+            {...reader}
             onClick={() => load.mutate()}
           >
             {load.isPending ? 'Loading …' : 'Add it'}
