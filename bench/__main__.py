@@ -53,6 +53,6 @@ if __name__ == "__main__":
     ):
         print(f"\n== {bench.__name__}")
         bench.main()
-    for name in ("screen", "people"):  # each serves a data folder of its own
+    for name in ("screen", "people", "cluster", "fuzz", "kill"):  # each in a process and a folder of its own
         print(f"\n== bench.{name}", flush=True)
         subprocess.run([sys.executable, "-m", f"bench.{name}"], check=True)
