@@ -96,7 +96,7 @@ class Served:
         assert self._process is not None
         family = [self._process.pid]
         for pid in family:
-            family += _children(pid)
+            family += children_of(pid)
         for how in (signal.SIGSTOP, signal.SIGKILL):
             for pid in family:
                 try:
@@ -244,7 +244,7 @@ class Served:
         self.start()
 
 
-def _children(pid: int) -> list[int]:
+def children_of(pid: int) -> list[int]:
     found = []
     for one in Path("/proc").glob("[0-9]*/stat"):
         try:

@@ -22,7 +22,7 @@ CLIENT, SECRET = "tansy", "quiet-secret"
 
 class Provider(ThreadingHTTPServer):
     """person: claims of who is signed in there. forged: claims that are laid over those of the token, as somebody in
-    between would. other_key: sign with one that is not published."""
+    between would. other_key: sign with one that is not published. lacks: what its description does not say."""
 
     daemon_threads = True
 
@@ -33,6 +33,7 @@ class Provider(ThreadingHTTPServer):
         self.forged: dict[str, Any] = {}
         self.other_key = False
         self.down = False
+        self.lacks = ""
         self.key = RSAKey.generate_key(2048, {"kid": "one", "use": "sig"})
         self.codes: dict[str, dict[str, str]] = {}
 
@@ -61,15 +62,9 @@ class _Handler(BaseHTTPRequestHandler):
         if own.down:
             self._json({}, 503)
         elif at.path == "/.well-known/openid-configuration":
-            self._json(
-                {
-                    "issuer": own.issuer,
-                    "authorization_endpoint": f"{own.issuer}/authorize",
-                    "token_endpoint": f"{own.issuer}/token",
-                    "jwks_uri": f"{own.issuer}/keys",
-                    "id_token_signing_alg_values_supported": ["RS256"],
-                }
-            )
+            places = {"authorization_endpoint": "authorize", "token_endpoint": "token", "jwks_uri": "keys"}
+            told = {name: f"{own.issuer}/{place}" for name, place in places.items() if name != own.lacks}
+            self._json(told | {"issuer": own.issuer, "id_token_signing_alg_values_supported": ["RS256"]})
         elif at.path == "/keys":
             self._json({"keys": [own.key.as_dict(private=False)]})
         else:  # authorize

@@ -14,7 +14,7 @@ import polars as pl
 import pytest
 from django.apps import apps
 from django.contrib.auth.models import User
-from django.db import connection, transaction
+from django.db import connection, models, transaction
 from rest_framework.test import APIClient
 
 from tansy.engine.reading.history import read_panel
@@ -117,6 +117,38 @@ def test_people_are_found_by_name_and_made_as_somebody_who_does_not_come_in(
     assert made.made_by == made.releases.get().published_by == ines
     assert not ines.is_active and not ines.is_staff and not ines.has_usable_password()
     assert not Member.objects.filter(portfolio=made).exists()
+
+
+def test_no_record_gets_the_number_of_one_that_is_gone(full: Portfolio, user: User, tmp_path: Path) -> None:
+    export(full, tmp_path / "garden.zip")
+    gone = take_in(tmp_path / "garden.zip", user, "Garden again")
+    numbers = {table: _last(table) for table in archive._TABLES}
+    left = archive.settings.DATA / "loads" / str(numbers["portfolios.Load"] + 1)
+    left.mkdir()
+    (left / "of another").touch()
+    gone.releases.all().delete()
+    for study in gone.studies.all():
+        study.delete()
+    gone.delete()
+    assert _last("portfolios.Load") < numbers["portfolios.Load"]
+    take_in(tmp_path / "garden.zip", user, "Garden again")
+    for table, last in numbers.items():
+        first = apps.get_model(table)._default_manager.filter(pk__gt=last).order_by("pk").first()
+        assert first is None or first.pk == last + 1, table
+        assert apps.get_model(table)._default_manager.count() == 0 or _last(table) != last, table
+    assert not (left / "of another").exists() and list(left.iterdir())
+
+
+def _last(table: str) -> int:
+    return apps.get_model(table)._default_manager.aggregate(last=models.Max("pk"))["last"] or 0
+
+
+def test_a_release_that_is_not_what_went_out_is_said(full: Portfolio, tmp_path: Path) -> None:
+    with connection.cursor() as cursor:
+        cursor.execute("UPDATE releases_release SET forecasts = %s", [b"PAR1"])
+    with pytest.raises(ArchiveError, match="is not what was published"):
+        export(full, tmp_path / "garden.zip")
+    assert list(tmp_path.glob("garden*")) == []
 
 
 def test_what_is_damaged_or_newer_or_named_like_another_changes_nothing(

@@ -77,6 +77,13 @@ def test_nobody_becomes_another_by_a_name(there: Provider, settings: Any) -> Non
     new = APIClient()
     assert come(new)["user"] == "nobody" and not User.objects.get(username="nobody").is_staff
     assert new.get("/api/portfolios/").json() == []
+    for odd in ("x" * 151, "two words", "\u202etfel"):
+        there.person = {"sub": odd[:9], "preferred_username": odd}
+        assert come(APIClient())["refused"].startswith("Nobody is named")
+    User.objects.create_user("mara", is_active=False)  # as an archive leaves people who are not here
+    there.person = {"sub": "8a4", "preferred_username": "mara"}
+    assert "does not come in any more" in come(APIClient())["refused"]
+    assert not Identity.objects.filter(user__username="mara").exists()
     settings.OIDC_CLAIM = "email"
     there.person = {"sub": "8a3", "email": "ines@hollowmere.example"}
     assert "tells no email of you that can be trusted" in come(APIClient())["refused"]
@@ -141,9 +148,13 @@ def test_a_page_elsewhere_and_a_token_begin_nothing(there: Provider) -> None:
 
 
 def test_a_provider_that_is_silent_or_not_set_up_is_said(there: Provider, settings: Any) -> None:
-    there.down = True
-    answer = APIClient().post("/api/session/elsewhere/")
-    assert answer.status_code == 422 and "Hollowmere sign-in does not answer now" in answer.json()["detail"]
+    for there.down, there.lacks in ((True, ""), (False, "authorization_endpoint")):
+        elsewhere.forget()
+        answer = APIClient().post("/api/session/elsewhere/")
+        assert answer.status_code == 422 and "Hollowmere sign-in does not answer now" in answer.json()["detail"]
+    for there.lacks in ("token_endpoint", "jwks_uri"):
+        elsewhere.forget()
+        assert "did not sign you in" in come(APIClient())["refused"]
     settings.OIDC = ""
     for ask in (APIClient().post("/api/session/elsewhere/"), APIClient().get("/api/session/back/")):
         assert ask.status_code == 404 and "No provider is set up here" in ask.json()["detail"]

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from bench.kill import children_of
 
 from tansy.server import serving
 from tansy.server.settings import _secret_key
@@ -22,17 +23,6 @@ def free_port() -> int:
     with socket.socket() as one:
         one.bind(("127.0.0.1", 0))
         return int(one.getsockname()[1])
-
-
-def children_of(pid: int) -> list[int]:
-    found = []
-    for one in Path("/proc").glob("[0-9]*/stat"):
-        try:
-            if int(one.read_text().rsplit(")", 1)[1].split()[1]) == pid:
-                found.append(int(one.parent.name))
-        except (OSError, IndexError):
-            continue
-    return found
 
 
 def alive(pid: int) -> bool:

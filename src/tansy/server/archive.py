@@ -38,6 +38,7 @@ from django.db import DatabaseError, connection, models, transaction
 
 from tansy.engine.errors import TansyError
 from tansy.server.accounts.models import Trace
+from tansy.server.api.errors import Damaged
 from tansy.server.backup import durable
 from tansy.server.portfolios.models import Load, Portfolio
 from tansy.server.releases.models import Release
@@ -102,6 +103,8 @@ def export(portfolio: Portfolio, to: Path) -> Told:
         durable(to)
     except OSError as error:
         raise ArchiveError(f"{to} cannot be written: {error.strerror}. Nothing is lost.") from error
+    except Damaged as error:
+        raise ArchiveError(f"{error.detail} No archive was written.") from None
     finally:
         unfinished.unlink(missing_ok=True)
     return told
@@ -237,7 +240,7 @@ def take_in(path: Path, user: User, name: str = "") -> Portfolio:
             taking = _Taking(archive, Path(folder), told, user, named)
             for table in _TABLES:
                 taking.table(table)
-            made_folders += taking.files()
+            taking.files(made_folders)
             portfolio = Portfolio.objects.get(pk=taking.numbers["portfolios.Portfolio"][told["portfolio"]])
             for release in Release.objects.filter(portfolio=portfolio).iterator(chunk_size=1):
                 release.content()  # as it was published
@@ -248,7 +251,7 @@ def take_in(path: Path, user: User, name: str = "") -> Portfolio:
             rmtree(one, ignore_errors=True)
         if isinstance(error, (zipfile.BadZipFile, OSError, KeyError, ValueError, TypeError, pa.ArrowException)):
             raise ArchiveError(f"{path.name} cannot be taken in: {error}. Nothing was changed.") from error
-        if isinstance(error, DatabaseError):
+        if isinstance(error, (DatabaseError, Damaged)):
             raise ArchiveError(f"{path.name} does not hold together: {error}. Nothing was changed.") from error
         raise
     return portfolio
@@ -274,6 +277,15 @@ def _manifest(archive: zipfile.ZipFile, path: Path) -> dict[str, Any]:
     return told
 
 
+def _last_number(model: type[models.Model]) -> int:
+    """The last that a record ever had, also one that is gone: what is kept in memory of records, and the trail, count
+    on a number never being another's."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT seq FROM sqlite_sequence WHERE name = %s", [model._meta.db_table])
+        found = cursor.fetchone()
+    return int(found[0]) if found else 0
+
+
 class _Taking:
     """An archive on its way in. numbers: by table, the new number of each old one."""
 
@@ -287,7 +299,7 @@ class _Taking:
         kept = pq.ParquetFile(self._whole(f"tables/{table}.parquet"))
         fields = [one for one in model._meta.concrete_fields if one.attname in kept.schema_arrow.names]
         own = self.numbers[table] = {}
-        last = model._default_manager.aggregate(last=models.Max("pk"))["last"] or 0
+        last = _last_number(model)
         names = ", ".join(connection.ops.quote_name(field.column) for field in fields)
         marks = ", ".join(["%s"] * len(fields))
         into = f"INSERT INTO {connection.ops.quote_name(model._meta.db_table)} ({names}) VALUES ({marks})"
@@ -341,13 +353,13 @@ class _Taking:
             self._people[name] = made.pk
         return self._people[name]
 
-    def files(self) -> Iterator[Path]:
-        """Put what was handed in where the new loads have it; the folders."""
+    def files(self, made: list[Path]) -> None:
+        """Put what was handed in where the new loads have it, and say in which folders, before anything is in them."""
         for old, new in self.numbers["portfolios.Load"].items():
             start, to = f"files/{old}/", settings.DATA / "loads" / str(new)
             names = [name for name in self._told["sums"] if name.startswith(start)]
-            if names:
-                yield to
+            rmtree(to, ignore_errors=True)  # left over from a load that was rolled back
+            made.append(to)
             for name in names:
                 at = to / Path(name.removeprefix(start)).name
                 at.parent.mkdir(parents=True, exist_ok=True)

@@ -49,6 +49,6 @@ describe('the own password', () => {
       '/api/password/',
       '/api/password/',
     ]);
-    expect(screen.getByRole('button', { name: 'Sign in with Hollowmere sign-in from now on' })).toBeTruthy();
+    expect(screen.getByRole('button', { name: 'Connect with Hollowmere sign-in' })).toBeTruthy();
   });
 });

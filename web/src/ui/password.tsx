@@ -93,10 +93,10 @@ function Connect() {
           disabled={connect.isPending}
           onClick={() => connect.mutate()}
         >
-          Sign in with {elsewhere} from now on
+          Connect with {elsewhere}
         </button>
       ) : (
-        <p>You may sign in with {elsewhere} too.</p>
+        <p>You sign in with {elsewhere}, too.</p>
       )}
       {(connect.error?.message || refused) && (
         <p role="alert" className="mt-2 text-error">

@@ -106,7 +106,7 @@ class Known:
             self._keep, self._reach, nodes,
         )  # fmt: skip
         if nodes is not None:
-            found.__dict__["_of_all"] = self._of_all
+            found._of_all = self._of_all
         return found
 
     @cached_property

@@ -46,6 +46,7 @@ class Cluster:
                 f"No scheduler answers at {address} ({error}); start one there, or leave the setting out to run here."
             ) from None
         self._sent: dict[bytes, Any] = {}
+        self._n_lost = 0
 
     def __enter__(self) -> Cluster:
         return self
@@ -69,11 +70,11 @@ class Cluster:
         from distributed import CancelledError, KilledWorker
 
         done: SimpleQueue[Any] = SimpleQueue()
-        pending: dict[Any, tuple[Job, int]] = {}
+        pending: dict[Any, tuple[Job, int, int]] = {}  # also how often what is given had been lost by then
 
         def submit(job: Job, attempt: int) -> None:
             future = self._client.submit(work, *map(self._there, given), job, pure=False)
-            pending[future] = job, attempt
+            pending[future] = job, attempt, self._n_lost
             future.add_done_callback(done.put)
 
         self._wait_for_workers(meanwhile)
@@ -87,7 +88,7 @@ class Cluster:
                     meanwhile()
                     self._wait_for_workers(meanwhile)
                     continue
-                job, attempt = pending.pop(future)
+                job, attempt, n_lost = pending.pop(future)
                 try:
                     yield job, future.result(timeout=_ANSWERS_WITHIN)
                 except (KilledWorker, CancelledError, TimeoutError) as error:
@@ -96,7 +97,9 @@ class Cluster:
                             f"Workers of {self.address} died or went silent {_ATTEMPTS} times under the same batch "
                             f"({error}); look into their logs: most often they lack memory."
                         ) from None
-                    self._sent.clear()  # it may have lain on the worker that died
+                    if n_lost == self._n_lost:  # it may have lain on the worker that died; once for all its batches
+                        self._sent.clear()
+                        self._n_lost += 1
                     self._wait_for_workers(meanwhile)
                     submit(job, attempt + 1)
                 meanwhile()

@@ -17,6 +17,7 @@ from authlib.integrations.django_client import OAuth
 from django.conf import settings
 from django.contrib.auth import login
 from django.contrib.auth.models import User
+from django.core.exceptions import ValidationError
 from django.db import transaction
 from drf_spectacular.utils import OpenApiResponse, extend_schema
 from joserfc.errors import JoseError
@@ -37,7 +38,12 @@ from tansy.server.api.errors import Unusable
 _log = logging.getLogger("tansy.elsewhere")
 _REFUSED, _CONNECT = "elsewhere-refused", "elsewhere-connect"
 _NONE = "No provider is set up here; sign in with a name and a password."
+_NO_MORE = "{} does not come in any more; ask an administrator of Tansy."
 _WITHIN = 10.0  # seconds, for an answer of the provider
+
+
+_FAULTS = (RequestException, OAuthError, ValueError, RuntimeError)
+"""Of a provider that is silent, refuses, or does not say what it has to."""
 
 
 class Refused(Exception):
@@ -94,7 +100,7 @@ class ElsewhereView(APIView):
         back = request.build_absolute_uri("/api/session/back/")
         try:
             answer = _provider().authorize_redirect(request, back)
-        except (RequestException, OAuthError, ValueError) as error:
+        except _FAULTS as error:
             _log.warning("the provider does not answer: %s", error)
             raise Unusable(f"{settings.OIDC_NAME} does not answer now; try again, or ask who runs Tansy.") from None
         request.session[_CONNECT] = request.user.is_authenticated
@@ -140,7 +146,7 @@ def _arrived(request: Request, connects: bool | None) -> User:
         issuer = {"essential": True, "values": [settings.OIDC, f"{settings.OIDC}/"]}
         told = _provider().authorize_access_token(request, claims_options={"iss": issuer})["userinfo"]
         subject, name = str(told["sub"]), str(told.get(settings.OIDC_CLAIM) or "").strip()
-    except (RequestException, OAuthError, JoseError, KeyError, ValueError) as error:
+    except (*_FAULTS, JoseError, KeyError) as error:
         _log.warning("a sign-in by the provider failed: %s", error)
         raise Refused(f"{settings.OIDC_NAME} did not sign you in; begin it again, or ask who runs Tansy.") from None
     if settings.OIDC_CLAIM == "email" and told.get("email_verified") is not True:
@@ -151,7 +157,7 @@ def _arrived(request: Request, connects: bool | None) -> User:
             return _connected(cast(User, request.user), known, subject)
         user = known.user if known else _first_time(name, subject)
     if not user.is_active:
-        raise Refused(f"{user.get_username()} does not come in any more; ask an administrator of Tansy.")
+        raise Refused(_NO_MORE.format(user.get_username()))
     return user
 
 
@@ -173,10 +179,14 @@ def _first_time(name: str, subject: str) -> User:
             f"{settings.OIDC_NAME} tells no {settings.OIDC_CLAIM} of you that can be trusted; ask who runs Tansy."
         )
     user = User.objects.filter(username__iexact=name).first()
-    if user is None and settings.OIDC_NEWCOMERS:
-        user = User.objects.create_user(name[:150])
+    if user is None and settings.OIDC_NEWCOMERS and _can_be_a_name(name):
+        user = User.objects.create_user(name)
     if user is None:
-        raise Refused(f"Nobody is named {name} here; ask an administrator of Tansy to invite you under that name.")
+        raise Refused(
+            f"Nobody is named {name[:150]} here; ask an administrator of Tansy to invite you under that name."
+        )
+    if not user.is_active:
+        raise Refused(_NO_MORE.format(user.get_username()))
     if user.has_usable_password() or not can_connect(user):
         raise Refused(
             f"{name} signs in with a password here; do so, and connect with {settings.OIDC_NAME} under “password”."
@@ -184,3 +194,11 @@ def _first_time(name: str, subject: str) -> User:
     user.invitations.all().delete()
     Identity.objects.create(user=user, issuer=settings.OIDC, subject=subject)
     return user
+
+
+def _can_be_a_name(name: str) -> bool:
+    try:
+        User(username=name).clean_fields(exclude=["password"])
+    except ValidationError:
+        return False
+    return True

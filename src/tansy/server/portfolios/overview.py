@@ -11,7 +11,7 @@ import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from tansy.engine.panel import Panel
+from tansy.engine.cleaning.corrections import Corrections
 from tansy.engine.profile.kinds import MOVABLE, Kinds, find_kinds
 from tansy.engine.profile.overview import SHARES, coverage, group_moves, spread
 from tansy.engine.profile.strengths import Strengths, strengths
@@ -135,9 +135,9 @@ def moved_by_hand(load: Load) -> dict[int, str]:
 class _Seen:
     """A history as it is corrected now: a load is frozen, and corrections are told apart by their content."""
 
-    load: int
-    changes: bytes
-    panel: Panel = field(compare=False)
+    load: Load
+    content: bytes
+    changes: Corrections = field(compare=False)
 
 
 @dataclass(frozen=True, eq=False)
@@ -149,7 +149,7 @@ class _Profile:
 
 @lru_cache(maxsize=2)
 def _profile(seen: _Seen) -> _Profile:
-    values, timeline = seen.panel.values, seen.panel.timeline
+    values, timeline = seen.changes.corrected(panel_of(seen.load)).values, seen.load.timeline
     return _Profile(
         find_kinds(values, timeline, season_and_a_bit(timeline)),
         strengths(values, timeline),
@@ -167,7 +167,7 @@ def kinds_of(load: Load, only: str | None) -> dict[str, Any]:
     changes, timeline = standing(load), load.timeline
     by_hand = moved_by_hand(load)
     content = b"".join(part.tobytes() for part in (changes.series, changes.period, changes.value))
-    found = _profile(_Seen(load.pk, content, changes.corrected(panel_of(load))))
+    found = _profile(_Seen(load, content, changes))
     kinds, strong, volume = found.kinds.moved(by_hand), found.strengths, found.volume
     members = kinds.groups()
     names, refs = names_of(load), refs_of(load)
