@@ -5,13 +5,15 @@
 Every operation that is described is called with numbers that are there and not, and with bodies that hold to the
 description, hold to it in part, or are something else altogether: other types, numbers beyond all bounds, names with
 markup, paths, bytes and control characters, files that are damaged at random. What is answered is below 500, an error
-is a problem document with a sentence, and its status is one that the description names. Calls come in sequences, each
-on the same world: what a sequence has changed is undone at its end.
+is a problem document with a sentence, and its status is one that the description names. What is refused has changed
+nothing (but the count of failed attempts), and what is only read neither. Calls come in sequences, each on the same
+world: what a sequence has changed is undone at its end.
 """
 
 from __future__ import annotations
 
 import argparse
+import hashlib
 import json
 import logging
 import os
@@ -41,7 +43,7 @@ WORDS = (
     "percent", "set", "csv", "xlsx", "spike", "zero-run", "median", "expected", "small", "(group > product) * store",
     "reader", "keeper", "true", "null", "NaN", "-1", "1e400", "0x10", "<script>alert(1)</script>",
     "'; DROP TABLE x; --", "../../etc/passwd", "%00", "\u0000", "\u202eabc", "💐" * 40, "a" * 5_000, "=1+1",
-    "x" * 200 + "é", "[data]\nname=1",
+    "x" * 200 + "é", "9" * 5_000, "١٢", "[data]\nname=1",
 )  # fmt: skip
 NUMBERS = (0, 1, -1, 2, 7, 52, 100, 9_999, 2**31, 2**63, -(2**63), 10**30, 0.1, -0.5, 1e-300, 1e308, -1e308, 37.5)
 
@@ -61,6 +63,10 @@ class _Heard(logging.Handler):
 class Caller:
     """Makes calls by chance. world: values by their kind that are there. met: how many answers had each status."""
 
+    changes_nothing: bool
+    """Whether the last call had to leave all as it was, for it was refused or only read."""
+    last: str
+
     def __init__(self, client: Any, world: dict[str, list[Any]], seed: int) -> None:
         self._client, self._world, self.random = client, world, random.Random(seed)
         self.met = Counter[int]()
@@ -74,7 +80,8 @@ class Caller:
         asked = self._query(told.get("parameters", []))
         body, form = self._body(told)
         began = time.perf_counter()
-        said = f"{verb} {address} {asked} {str(body)[:600]}"
+        self.last = said = f"{verb} {address} {asked} {str(body)[:600]}"
+        self.changes_nothing = verb == "get"
         try:
             answer = self._ask(verb, address, asked, body, form)
         except Exception as error:
@@ -83,6 +90,7 @@ class Caller:
         took = time.perf_counter() - began
         self.slowest = max(self.slowest, (took, said[:200]))
         self.met[answer.status_code] += 1
+        self.changes_nothing |= answer.status_code >= 400
         if answer.status_code >= 500:
             self.faults.append(f"{said}: {answer.status_code} {_last_raised.pop('said', answer.content[:200])}")
         elif answer.status_code >= 400:
@@ -108,7 +116,7 @@ class Caller:
         known = self._world.get(kind, [])
         if known and self.random.random() < 0.85:
             return str(self.random.choice(known))
-        return self.random.choice(("1", "999999", "0", "top", "ffffffffffffffff", str(2**70)))
+        return self.random.choice(("1", "999999", "0", "top", "ffffffffffffffff", str(2**70), "9" * 5_000))
 
     def _query(self, parameters: list[dict[str, Any]]) -> dict[str, str]:
         found = {}
@@ -268,22 +276,54 @@ def world_of(client: Any) -> dict[str, list[Any]]:
     }  # fmt: skip
 
 
+def digest() -> str:
+    """Of every row in the database but failed attempts."""
+    from django.apps import apps
+
+    found = hashlib.sha256()
+    for model in apps.get_models():
+        if model.__name__ != "FailedSignIn":
+            found.update(repr(sorted(model._default_manager.values_list(), key=repr)).encode("utf-8", "backslashreplace"))
+    return found.hexdigest()
+
+
+def left_alone(caller: Caller) -> None:
+    """Make a call, and note it as a fault where it changed what it had to leave alone. Within a transaction.
+
+    Rows that were written are no proof: what is refused is undone. They only say where to look.
+    """
+    from django.db import connection, transaction
+
+    before, written = transaction.savepoint(), connection.connection.total_changes
+    caller.call()
+    if caller.changes_nothing and connection.connection.total_changes != written:
+        after = digest()
+        transaction.savepoint_rollback(before)
+        if digest() != after:
+            caller.faults.append(f"{caller.last}: was refused, or only read, and changed something")
+    else:
+        transaction.savepoint_commit(before)
+
+
 def fuzzed(client: Any, world: dict[str, list[Any]], calls: int, seed: int, forget: Callable[[], None]) -> Caller:
     """So many calls, in sequences that are undone. forget: empties what is kept in memory of rows."""
     from django.db import transaction
 
     caller = Caller(client, world, seed)
-    done = 0
+    done = told = 0
     while done < calls:
         with transaction.atomic():
             for _ in range(min(SEQUENCE, calls - done)):
                 with transaction.atomic():  # what a call leaves broken is its own
-                    caller.call()
+                    left_alone(caller)
                 done += 1
             transaction.set_rollback(True)
         forget()
         if done % (20 * SEQUENCE) == 0:
             print(f"{done:,} calls: {dict(sorted(caller.met.items()))}, {len(caller.faults)} faults", flush=True)
+            for one in caller.faults[told:]:
+                print(_plain(one), flush=True)
+            told = len(caller.faults)
     return caller
 
 
@@ -294,6 +334,10 @@ def forget_all() -> None:
 
     for own in (panels, overview, bridge, track, adjustments, compare_api, services, tries_api):
         own.forget()
+
+
+def _plain(fault: str) -> str:
+    return f"  {fault[:900]}".encode("utf-8", "backslashreplace").decode()
 
 
 def main() -> None:
@@ -325,7 +369,7 @@ def main() -> None:
     print(f"slowest {caller.slowest[0]:.2f} s: {caller.slowest[1]}")
     print(f"{len(caller.faults)} faults")
     for one in caller.faults[:40]:
-        print(f"  {one[:900]}".encode("utf-8", "backslashreplace").decode())
+        print(_plain(one))
     raise SystemExit(1 if caller.faults else 0)
 
 

@@ -12,7 +12,7 @@ from rest_framework.test import APIClient
 
 from tansy.server.portfolios import services
 from tansy.server.studies.models import Study
-from tests.garden import SALES
+from tests.garden import RECIPE, SALES
 from tests.server.conftest import hand_in
 
 
@@ -29,6 +29,35 @@ def test_no_call_by_chance_is_a_fault_of_the_server(user: User) -> None:
 def test_a_rule_of_choice_that_is_no_object_is_refused(client: APIClient, done: Study, body: Any) -> None:
     answer = client.post(f"/api/studies/{done.pk}/choice/", body, format="json")
     assert answer.status_code == 400 and answer.json()["detail"]
+
+
+def test_an_act_is_refused_before_it_is_done_where_its_answer_cannot_be_given(client: APIClient, done: Study) -> None:
+    client.post(f"/api/portfolios/{done.portfolio.pk}/studies/", {"recipe": RECIPE}, format="json")
+    waiting = Study.objects.latest("pk")
+    address, ahead = f"/api/portfolios/{done.portfolio.pk}/adjustments/", done.load.timeline.after(6).labels
+    change = {"nodes": ["top"], "first": ahead[0], "last": ahead[0], "change": "percent", "amount": 5}
+    client.post(f"/api/studies/{done.pk}/adjustments/", {"changes": [change], "reason": "fair"}, format="json")
+    for of, status in ((waiting.pk, 409), ("9" * 5_000, 400), ("١", 400), (done.pk + 99, 404)):
+        for act in ("undo", "redo"):
+            assert client.post(f"{address}{act}/?study={of}").status_code == status
+        assert client.get(f"{address}?study={of}").status_code == status
+    assert client.get(address).json()["adjustments"][0]["state"] == "standing"
+
+
+@pytest.mark.parametrize(
+    ("address", "status"),
+    [
+        ("studies/{study}/beside/{study}/?also={n}", 400),
+        ("studies/{study}/nodes/{n}/", 404),
+        ("portfolios/{portfolio}/series/{n}/", 404),
+        ("portfolios/{n}/", 404),
+    ],
+)
+def test_a_number_of_five_thousand_digits_is_no_number(
+    client: APIClient, done: Study, address: str, status: int
+) -> None:
+    place = address.format(study=done.pk, portfolio=done.portfolio.pk, n="9" * 5_000)
+    assert client.get(f"/api/{place}").status_code == status
 
 
 def test_what_a_hand_in_that_was_undone_left_behind_is_in_nobodys_way(client: APIClient, user: User) -> None:

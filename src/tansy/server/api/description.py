@@ -43,7 +43,11 @@ def with_errors(result: dict[str, Any], generator: Any, request: Any, public: bo
 def _errors_of(path: str, verb: str, operation: dict[str, Any]) -> list[int]:
     places = {parameter["in"] for parameter in operation.get("parameters", [])}
     changes, asks = verb != "get", "requestBody" in operation or "query" in places
-    of_a_result = path.startswith("/api/studies/{id}/") or path.endswith("/report/")
+    of_a_result = (
+        path.startswith("/api/studies/{id}/")
+        or path.endswith("/report/")
+        or any(parameter["name"] == "study" for parameter in operation.get("parameters", []))
+    )
     return [
         *([400] if changes or asks else []),
         *(401, 403),

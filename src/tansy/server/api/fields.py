@@ -31,6 +31,8 @@ def whole_number(name: str, text: str, most: int) -> int:
     return int(text)
 
 
+MOST_ID = 10**12 - 1
+"""What an id in an address may be: twelve digits, as `whole_number` reads them."""
 PAGE = 100
 BEFORE = OpenApiParameter("before", OpenApiTypes.INT, description="An id: what is older than it.")
 
@@ -40,7 +42,7 @@ def page_of(request: Request, rows: QuerySet[Any], size: int = PAGE) -> QuerySet
     it. Raises a ValidationError where the id is no number."""
     before = request.query_params.get("before", "")
     if before:
-        rows = rows.filter(pk__lt=whole_number("before", before, 10**12))
+        rows = rows.filter(pk__lt=whole_number("before", before, MOST_ID))
     return rows.order_by("-pk")[:size]
 
 

@@ -46,7 +46,7 @@ def refs_of(load: Load) -> list[str]:
 def series_at(load: Load, ref: str) -> int:
     """Position of a series by its `ref`, or by its number, as addresses had it once. Raises Http404 without one."""
     refs = refs_of(load)
-    if ref.isdecimal() and int(ref) < len(refs):
+    if ref.isdecimal() and len(ref) <= len(str(len(refs))) and int(ref) < len(refs):
         return int(ref)
     try:
         return refs.index(ref)

@@ -24,7 +24,8 @@ from tansy.engine.graph.graph import Graph
 from tansy.engine.study.compare import Differences
 from tansy.server.accounts.acts import Act
 from tansy.server.accounts.trail import nothing_done
-from tansy.server.api.fields import NumberField
+from tansy.server.api.errors import Conflict
+from tansy.server.api.fields import MOST_ID, NumberField, whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import adjustments
 from tansy.server.studies.api import BandSerializer, NullableFloats, bands_of, rounded_list
@@ -346,8 +347,17 @@ def _listed(portfolio: Portfolio, study: Study | None, user: Any) -> dict[str, A
 
 
 def _study_of(request: Request, portfolio: Portfolio) -> Study | None:
+    """The study that the address names, None where it names none; asked for before anything is changed.
+
+    Raises a ValidationError where it is no number, Conflict where it has no result to say anything in.
+    """
     asked = request.query_params.get("study", "")
-    return get_object_or_404(Study, pk=asked, portfolio=portfolio) if asked.isdecimal() else None
+    if not asked:
+        return None
+    study = get_object_or_404(Study, pk=whole_number("study", asked, MOST_ID), portfolio=portfolio)
+    if not Result.objects.filter(study=study).exists():
+        raise Conflict("This study has no result yet.")
+    return study
 
 
 STUDY = OpenApiParameter("study", OpenApiTypes.INT, description="Say what becomes of each in this study.")
@@ -368,8 +378,9 @@ class UndoView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Undo what you adjusted last."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
+        study = _study_of(request, portfolio)
         adjustments.undo(portfolio, request.user)
-        return Response(_listed(portfolio, _study_of(request, portfolio), request.user))
+        return Response(_listed(portfolio, study, request.user))
 
 
 class RedoView(APIView):
@@ -379,8 +390,9 @@ class RedoView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Redo what you undid last."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
+        study = _study_of(request, portfolio)
         adjustments.redo(portfolio, request.user)
-        return Response(_listed(portfolio, _study_of(request, portfolio), request.user))
+        return Response(_listed(portfolio, study, request.user))
 
 
 class AdjustmentView(APIView):

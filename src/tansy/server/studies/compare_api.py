@@ -14,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.study.compare import Compared, Differences, compare
-from tansy.server.api.fields import whole_number
+from tansy.server.api.fields import MOST_ID, whole_number
 from tansy.server.studies import adjustments
 from tansy.server.studies.models import Result, Study, node_at
 
@@ -165,10 +165,10 @@ def _sums(apart: Differences, i: int) -> dict[str, Any]:
 def _further(one: Study, written: str) -> list[Study]:
     """Raises ValidationError where it names no studies."""
     numbers = [part for part in written.split(",") if part]
-    if len(numbers) > _MOST_ALSO or not all(part.isdecimal() for part in numbers):
+    if len(numbers) > _MOST_ALSO:
         raise serializers.ValidationError({"also": [f"At most {_MOST_ALSO} numbers of studies, as 3,5."]})
     own = Study.objects.select_related("portfolio", "load").filter(portfolio=one.portfolio)
-    return [get_object_or_404(own, pk=int(part)) for part in numbers]
+    return [get_object_or_404(own, pk=whole_number("also", part, MOST_ID)) for part in numbers]
 
 
 def _of_node(study: Study, key: str, periods: list[str]) -> list[float | None]:
