@@ -283,7 +283,8 @@ def digest() -> str:
     found = hashlib.sha256()
     for model in apps.get_models():
         if model.__name__ != "FailedSignIn":
-            found.update(repr(sorted(model._default_manager.values_list(), key=repr)).encode("utf-8", "backslashreplace"))
+            rows = sorted(map(repr, model._default_manager.values_list()))
+            found.update("\n".join(rows).encode("utf-8", "backslashreplace"))
     return found.hexdigest()
 
 
