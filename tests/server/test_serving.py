@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,46 @@ from bench.kill import children_of
 
 from tansy.server import serving
 from tansy.server.settings import _secret_key
+
+
+class Served:
+    """A server of a folder, as a process of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.port = free_port()
+        env = {**os.environ, "TANSY_DATA": str(folder), "DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
+        env.pop("TANSY_DATABASE", None)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "tansy.cli", "serve", "--port", str(self.port)], env=env, start_new_session=True,
+            stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+
+    def answers(self) -> bool:
+        try:
+            with urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/session/", timeout=2) as page:
+                return bool(page.status == 200)
+        except OSError:
+            return False
+
+    def family(self) -> list[int]:
+        found = [self.process.pid]
+        for pid in found:
+            found += children_of(pid)
+        return found
+
+    def end(self) -> None:
+        if self.process.poll() is None:
+            os.killpg(self.process.pid, signal.SIGKILL)
+
+
+@pytest.fixture
+def served(tmp_path: Path) -> Iterator[Served]:
+    one = Served(tmp_path)
+    try:
+        assert until(one.answers)
+        yield one
+    finally:
+        one.end()
 
 
 def free_port() -> int:
@@ -42,40 +83,41 @@ def until(holds: Any, seconds: float = 60.0) -> bool:
 
 
 @pytest.mark.parametrize("how", ["ctrl-c", "term to all", "killed"])
-def test_however_it_is_ended_nothing_is_left_behind(tmp_path: Path, how: str) -> None:
-    port = free_port()
-    env = {**os.environ, "TANSY_DATA": str(tmp_path), "DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
-    env.pop("TANSY_DATABASE", None)
-    served = subprocess.Popen(
-        [sys.executable, "-m", "tansy.cli", "serve", "--port", str(port)], env=env, start_new_session=True,
-        stderr=subprocess.DEVNULL,
-    )  # fmt: skip
-
-    def answers() -> bool:
-        try:
-            with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/session/", timeout=2) as page:
-                return bool(page.status == 200)
-        except OSError:
-            return False
-
-    try:
-        assert until(answers)
-        family = [served.pid]
+def test_however_it_is_ended_nothing_is_left_behind(served: Served, how: str) -> None:
+    family = served.family()
+    assert len(family) >= 3, "the server, the web server, and the worker of runs"
+    if how == "ctrl-c":
+        os.killpg(served.process.pid, signal.SIGINT)  # as a terminal does: to every process of its foreground group
+    elif how == "term to all":
         for pid in family:
-            family += children_of(pid)
-        assert len(family) >= 3, "the server, the web server, and the worker of runs"
-        if how == "ctrl-c":
-            os.killpg(served.pid, signal.SIGINT)  # as a terminal does: to every process of its foreground group
-        elif how == "term to all":
-            for pid in family:
-                os.kill(pid, signal.SIGTERM)
-        else:
-            served.kill()
-        assert until(lambda: served.poll() is not None)
-        assert until(lambda: not any(alive(pid) for pid in family[1:])), "a child holds on to port and lock"
-    finally:
-        if served.poll() is None:
-            os.killpg(served.pid, signal.SIGKILL)
+            os.kill(pid, signal.SIGTERM)
+    else:
+        served.process.kill()
+    assert until(lambda: served.process.poll() is not None)
+    assert until(lambda: not any(alive(pid) for pid in family[1:])), "a child holds on to port and lock"
+
+
+def test_a_part_of_it_that_is_killed_is_started_again_and_said(served: Served) -> None:
+    for pid in (before := served.family()[1:]):
+        os.kill(pid, signal.SIGKILL)
+    assert until(lambda: len(served.family()) >= 3 and not set(before) & set(served.family()))
+    assert until(served.answers)
+    served.process.send_signal(signal.SIGTERM)
+    said = served.process.communicate(timeout=60)[1]
+    for name in ("web server", "worker"):
+        assert f"The {name} ended (signal 9, as where the machine has no memory left); it is started again." in said
+
+
+def test_a_port_that_is_taken_is_said(tmp_path: Path) -> None:
+    with socket.socket() as other:
+        other.bind(("127.0.0.1", 0))
+        other.listen()
+        port = str(other.getsockname()[1])
+        env = {**os.environ, "TANSY_DATA": str(tmp_path)}
+        command = [sys.executable, "-m", "tansy.cli", "serve", "--port", port]
+        done = subprocess.run(command, env=env, capture_output=True, text=True, check=False, timeout=60)
+    assert done.returncode != 0 and f"Port {port} of 127.0.0.1 cannot be had: Address already in use" in done.stderr
+    assert "Traceback" not in done.stderr
 
 
 @pytest.mark.parametrize(

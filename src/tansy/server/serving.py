@@ -15,6 +15,9 @@ from pathlib import Path
 _PATIENCE = 25  # seconds: a run hears the wish to end within one or two, and a large result takes some to be written
 _PR_SET_PDEATHSIG = 1
 _NICE = 10
+_STEADY = 60.0
+"""Seconds after which a process that has lived so long is no longer one that keeps dying, and the longest pause."""
+_KILLED = ", as where the machine has no memory left"
 _ENV = {"DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
 
 
@@ -48,24 +51,42 @@ def hosts(host: str) -> str:
     return "*" if host in ("0.0.0.0", "::") else f"localhost,127.0.0.1,[::1],{host}"
 
 
+class _Child:
+    """A process that is started again when it has died. It is in a session of its own, so that a Ctrl-C of the terminal
+    reaches this process alone, which then ends its children once."""
+
+    def __init__(self, name: str, command: list[str], env: dict[str, str], before: Callable[[], None]) -> None:
+        self._name, self._command, self._env, self._before = name, command, env, before
+        self._pause, self._began = 0.0, time.monotonic()
+        self._start()
+
+    def _start(self) -> None:
+        self.process = subprocess.Popen(self._command, env=self._env, start_new_session=True, preexec_fn=self._before)
+        self._ended_said = False
+
+    def keep(self) -> None:
+        """Start it again where it has died; with longer and longer pauses where it keeps dying."""
+        ended = self.process.poll()
+        if ended is None:
+            return
+        now = time.monotonic()
+        if not self._ended_said:
+            self._ended_said = True
+            self._pause = 0.0 if now - self._began > _STEADY else min(2.0 * self._pause + 1.0, _STEADY)
+            why = f"signal {-ended}{_KILLED if -ended == signal.SIGKILL else ''}" if ended < 0 else f"exit {ended}"
+            print(f"{self._name} ended ({why}); it is started again.", file=sys.stderr, flush=True)
+        if now >= self._began + self._pause:
+            self._began = now
+            self._start()
+
+
 def serve(host: str, port: int) -> None:
-    """Serve an up-to-date database until interrupted. A worker that dies is started again; the web server's end ends
-    both."""
+    """Serve an up-to-date database until interrupted. A worker that dies is started again, and a web server that is
+    killed; one that ends by itself, as where its port is taken, ends both."""
     env = {**os.environ, **_ENV, "TANSY_HOSTS": hosts(host)}
-
-    def start(command: list[str], before: Callable[[], None]) -> subprocess.Popen[bytes]:
-        """A child in a session of its own, so that a Ctrl-C of the terminal reaches this process alone, which then ends
-        its children once."""
-        return subprocess.Popen(command, env=env, start_new_session=True, preexec_fn=before)
-
-    web = start([sys.executable, "-m", "tansy.server.web", host, str(port)], _end_with_parent)
-
-    def start_worker() -> subprocess.Popen[bytes]:
-        return start([sys.executable, "-m", "django", "worker"], _behind_others)
-
-    worker = start_worker()
+    web = _Child("The web server", [sys.executable, "-m", "tansy.server.web", host, str(port)], env, _end_with_parent)
+    worker = _Child("The worker", [sys.executable, "-m", "django", "worker"], env, _behind_others)
     stopping = False
-    pause, restart_at = 1.0, 0.0
 
     def stop(signum: int, frame: object) -> None:
         nonlocal stopping
@@ -74,18 +95,21 @@ def serve(host: str, port: int) -> None:
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
     print(f"Tansy is served at http://{host}:{port}  (Ctrl-C stops it)", file=sys.stderr, flush=True)
-    while not stopping and web.poll() is None:
+    while not stopping:
         time.sleep(0.3)
-        if worker.poll() is not None and not stopping and time.monotonic() >= restart_at:
-            pause = min(2.0 * pause, 60.0)  # a worker that keeps dying is not started without end
-            restart_at = time.monotonic() + pause
-            worker = start_worker()
-    for process in (worker, web):
+        ended = web.process.poll()
+        if ended is not None and ended >= 0:
+            break
+        if not stopping:
+            worker.keep()
+            web.keep()
+    children = (worker.process, web.process)
+    for process in children:
         process.terminate()
-    for process in (worker, web):
+    for process in children:
         try:
             process.wait(timeout=_PATIENCE)
         except subprocess.TimeoutExpired:
             process.kill()
     if not stopping:
-        raise SystemExit("The web server ended; is the port taken?")
+        raise SystemExit("The web server has ended, and the worker with it.")

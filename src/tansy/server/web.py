@@ -104,7 +104,13 @@ def main(host: str, port: int) -> None:
 
     application = get_wsgi_application()
     most = 4 * settings.MAX_UPLOAD_BYTES  # what is a little too large is told so in a sentence, by the view
-    server_of(application, host, port, most, settings.BEHIND_PROXY).run()
+    try:
+        server = server_of(application, host, port, most, settings.BEHIND_PROXY)
+    except OSError as error:
+        raise SystemExit(
+            f"Port {port} of {host} cannot be had: {error.strerror}. Try another, as --port {port + 1}."
+        ) from None
+    server.run()
 
 
 if __name__ == "__main__":

@@ -35,7 +35,8 @@ def take_up_again() -> int:
     it three times; tasks that belong to no open run are dropped. Returns how many runs wait."""
     Run.objects.filter(state=Run.State.RUNNING, attempts__gte=MAX_ATTEMPTS).update(
         state=Run.State.FAILED,
-        message=f"The worker died {MAX_ATTEMPTS} times during this run; it is not tried again.",
+        message=f"The worker died {MAX_ATTEMPTS} times during this run, as where the machine has no memory left; it is "
+        "not tried again. Run it on fewer series, or on a larger machine: what was fitted is kept.",
     )
     with transaction.atomic():
         DBTaskResult.objects.filter(status__in=["READY", "RUNNING"]).delete()
