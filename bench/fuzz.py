@@ -230,7 +230,8 @@ def _resolved(schema: dict[str, Any]) -> dict[str, Any]:
 
 
 def world_of(client: Any) -> dict[str, list[Any]]:
-    """A portfolio with drivers, a study of it that has been run, a release, and something of most other kinds."""
+    """A portfolio with drivers, a study of it that has been run, a release, and something of most other kinds; and a
+    portfolio of three weeks, which is too short for most of what can be asked."""
     from django.core.files.uploadedfile import SimpleUploadedFile
     from tests.garden import DRIVERS, PRODUCTS, RECIPE, SALES
 
@@ -263,9 +264,13 @@ def world_of(client: Any) -> dict[str, list[Any]]:
     member = made(f"portfolios/{portfolio}/members/", {"name": "omar", "role": "planner"})
     token = made("tokens/", {"name": "desk"})
     sales = SALES.encode()
+    few = b"week,product,units\n2026-W01,P1,3\n2026-W02,P1,\n2026-W03,P1,4\n2026-W03,P2,1\n"
+    sprout = made("uploads/", {"sales": SimpleUploadedFile("few.csv", few)}, "multipart")
+    sprout = made(f"uploads/{sprout['id']}/load/", {"name": "Sprout", "options": {}})
     return {
-        "portfolios": [portfolio], "studies": [study.pk], "releases": [Release.objects.get().pk],
-        "loads": [garden["load"]["id"]], "uploads": [handed_in()], "searches": [search["id"]],
+        "portfolios": [portfolio, portfolio, sprout["id"]], "studies": [study.pk],
+        "releases": [Release.objects.get().pk],
+        "loads": [garden["load"]["id"], sprout["load"]["id"]], "uploads": [handed_in()], "searches": [search["id"]],
         "members": [member["id"]], "tokens": [token["id"]], "people": [1, 2],
         "adjustments": [1], "comments": [1], "webhooks": [1],
         "node": [*Node.objects.values_list("ref", flat=True)[:12], "top", "0"], "series": [0, 3, 17],

@@ -12,6 +12,7 @@ from tansy.engine.profile.overview import (
     SHARES,
     ZERO,
     coverage,
+    group_moves,
     group_totals,
     movers,
     spread,
@@ -66,3 +67,12 @@ def test_movers_and_group_totals_are_sums() -> None:
     np.testing.assert_allclose(found.before, filled[:, 32:36].sum(axis=1))
     np.testing.assert_allclose(found.year_before, filled[:, 23:27].sum(axis=1))
     assert np.isnan(movers(totals[:, :10], 4, 13).year_before).all()
+
+
+def test_a_history_without_periods_before_has_no_figure_for_them_and_what_sells_most_comes_first() -> None:
+    values = np.array([[1.0, 2.0, 3.0], [9.0, 9.0, 9.0]])
+    found = group_moves(values, ["few", "many"], 2, 52)
+    assert [(one.name, one.now, one.before, one.year_before) for one in found] == [
+        ("many", 18.0, None, None),
+        ("few", 5.0, None, None),
+    ]

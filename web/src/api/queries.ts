@@ -66,7 +66,7 @@ export function worthRetrying(count: number, error: unknown): boolean {
 export interface OverviewAsk {
   by?: string;
   within: string[];
-  last: number;
+  last?: number;
 }
 
 export const overview = (portfolio: number, ask: OverviewAsk) =>

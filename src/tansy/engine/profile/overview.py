@@ -117,13 +117,14 @@ def movers(totals: Floats, n_last: int, season_length: int) -> Movers:
 
 @dataclass(frozen=True)
 class GroupMove:
-    """What a group of series sold lately. first: position of its first series. year_before: None without a season."""
+    """What a group of series sold lately. first: position of its first series. before, year_before: None where history
+    is too short for them."""
 
     name: str
     n_series: int
     first: int
     now: float
-    before: float
+    before: float | None
     year_before: float | None
 
 
@@ -134,15 +135,19 @@ def group_moves(values: Floats, names: list[str], n_last: int, season_length: in
     )
     totals = group_totals(values, codes, len(distinct))
     moved = movers(totals, n_last, season_length)
-    order = np.argsort(-np.abs(moved.now - moved.before), kind="stable")
+    order = np.argsort(-np.abs(moved.now - np.nan_to_num(moved.before)), kind="stable")
+
+    def known(value: float) -> float | None:
+        return None if np.isnan(value) else float(value)
+
     return [
         GroupMove(
             name=str(distinct[g]),
             n_series=int(sizes[g]),
             first=int(first[g]),
             now=float(moved.now[g]),
-            before=float(moved.before[g]),
-            year_before=None if np.isnan(moved.year_before[g]) else float(moved.year_before[g]),
+            before=known(moved.before[g]),
+            year_before=known(moved.year_before[g]),
         )
         for g in order.tolist()
     ]

@@ -20,8 +20,7 @@ from tansy.engine.cleaning.rules import LEVELS, RULES, WORDS, Rules
 from tansy.engine.cleaning.rules import REPLACEMENTS as PROPOSALS
 from tansy.engine.timeline import label, number_of
 from tansy.server.accounts.acts import Act
-from tansy.server.api.errors import Unusable
-from tansy.server.api.fields import IdsField, NumberField
+from tansy.server.api.fields import MOST_ID, IdsField, NumberField, whole_number
 from tansy.server.portfolios import corrections as ledger
 from tansy.server.portfolios import overview
 from tansy.server.portfolios.models import Correction, Load, Portfolio, Search
@@ -58,7 +57,7 @@ class GroupSerializer(serializers.Serializer):
     label = serializers.CharField()  # type: ignore[assignment]  # a field of that name hides DRF's attribute
     n_series = serializers.IntegerField()
     now = serializers.FloatField()
-    before = serializers.FloatField()
+    before = serializers.FloatField(allow_null=True)
     year_before = serializers.FloatField(allow_null=True)
     series = serializers.CharField(allow_null=True, help_text="Its ref, where the group is one series.")
 
@@ -69,6 +68,7 @@ class NullableRow(serializers.ListField):
 
 class OverviewSerializer(serializers.Serializer):
     periods = serializers.ListField(child=serializers.CharField())
+    last = serializers.IntegerField(help_text="How many periods count as the last ones.")
     n_series = serializers.IntegerField()
     shares = serializers.ListField(child=serializers.FloatField())
     units = serializers.ListField(child=NullableRow())
@@ -94,10 +94,8 @@ class OverviewView(APIView):
         load = _load(pk)
         within = dict(part.split("=", 1) for part in request.query_params.getlist("within") if "=" in part)
         by = request.query_params.get("by") or overview.dimensions(load)[0]
-        try:
-            n_last = int(request.query_params.get("last") or 4)
-        except ValueError:
-            raise Unusable("The number of last periods is a whole number.") from None
+        asked = request.query_params.get("last", "")
+        n_last = whole_number("last", asked, MOST_ID) if asked else None
         return Response(overview.overview_of(load, by, within, n_last))
 
 

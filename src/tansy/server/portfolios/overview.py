@@ -24,6 +24,7 @@ from tansy.server.portfolios.panels import keys_of, labels_of, names_of, panel_o
 Floats = NDArray[np.float64]
 
 _MOST_GROUPS = 300
+_N_LAST = 4
 _EXAMPLES = 3
 _MOST_LISTED = 500
 
@@ -54,9 +55,11 @@ def dimensions(load: Load) -> list[str]:
     return [name for key in load.key_names for name in (*load.levels.get(key, []), key)]
 
 
-def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dict[str, Any]:
-    """Spread over time of the series within a choice, and its groups with what has moved."""
+def overview_of(load: Load, by: str, within: dict[str, str], n_last: int | None) -> dict[str, Any]:
+    """Spread over time of the series within a choice, and its groups with what has moved. n_last: the last four, or
+    all that there are, where it is None."""
     panel = panel_of(load)
+    n_last = min(_N_LAST, panel.timeline.n_periods) if n_last is None else n_last
     chosen = panel.where(within)
     if not chosen.any():
         raise Unusable("No series is left with this choice.")
@@ -72,6 +75,7 @@ def overview_of(load: Load, by: str, within: dict[str, str], n_last: int) -> dic
     labels = labels_of(load, by)
     return {
         "periods": panel.timeline.labels,
+        "last": n_last,
         "n_series": int(chosen.sum()),
         "shares": list(SHARES),
         "units": [numbers(row) for row in found.units],

@@ -27,10 +27,10 @@ export function AllSeries() {
   const [ask, setAsk] = useSearchParams();
   const within = ask.getAll('within');
   const by = ask.get('by') ?? undefined;
-  const last = Number(ask.get('last') ?? 4);
+  const asked = ask.get('last');
   const scale = ask.get('scale') === 'units' ? 'units' : 'scaled';
   const found = useQuery({
-    ...overview(portfolio, { within, last, ...(by ? { by } : {}) }),
+    ...overview(portfolio, { within, ...(asked ? { last: Number(asked) } : {}), ...(by ? { by } : {}) }),
     placeholderData: keepPreviousData,
   });
   const colours = useColours();
@@ -46,6 +46,7 @@ export function AllSeries() {
   if (found.isPending) return <Loading what="all series" />;
   if (found.isError) return <Failed error={found.error} retry={() => void found.refetch()} />;
   const data = found.data;
+  const { last } = data;
   const dimension = by ?? data.dimensions[0] ?? '';
   const set = (changes: Record<string, string | string[]>) => {
     const next = new URLSearchParams(ask);
@@ -132,7 +133,9 @@ export function AllSeries() {
             </label>
             <Choice
               label="over the last"
-              options={['4', '13'].map((value) => ({ value, label: `${value} periods` }))}
+              options={[4, 13]
+                .filter((n) => n <= data.periods.length)
+                .map((n) => ({ value: `${n}`, label: `${n} periods` }))}
               value={String(last)}
               onChange={(value) => set({ last: value })}
             />
@@ -165,8 +168,10 @@ export function AllSeries() {
                   </td>
                   <td className="num">{count(group.n_series)}</td>
                   <td className="num">{count(group.now)}</td>
-                  <td className="num">{count(group.before)}</td>
-                  <td className="num">{signed(group.now - group.before, 0)}</td>
+                  <td className="num">{fixed(group.before, 0)}</td>
+                  <td className="num">
+                    {signed(group.before === null ? null : group.now - group.before, 0)}
+                  </td>
                   <td className="num">{change(group.now, group.before)}</td>
                   <td className="num">{change(group.now, group.year_before)}</td>
                 </tr>

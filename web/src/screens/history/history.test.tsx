@@ -24,7 +24,8 @@ describe('all series over time', () => {
     series,
   });
   const overview: Schema['Overview'] = {
-    periods: ['a', 'b'],
+    periods: Array.from({ length: 20 }, (_, i) => `2026-W${i + 10}`),
+    last: 4,
     n_series: 6,
     shares: [0.5],
     units: [[1, 2]],
@@ -39,8 +40,9 @@ describe('all series over time', () => {
   function open(search = '') {
     const asked: URLSearchParams[] = [];
     vi.stubGlobal('fetch', async (input: Request) => {
-      asked.push(new URL(input.url).searchParams);
-      return new Response(JSON.stringify(overview));
+      const ask = new URL(input.url).searchParams;
+      asked.push(ask);
+      return new Response(JSON.stringify({ ...overview, last: Number(ask.get('last') ?? 4) }));
     });
     show(
       <>
@@ -95,6 +97,25 @@ describe('all series over time', () => {
     fireEvent.click(await screen.findByRole('button', { name: '13 periods' }));
     await waitFor(() => expect(asked.at(-1)?.get('last')).toBe('13'));
     expect(await screen.findByRole('columnheader', { name: 'The 13 before' })).toBeDefined();
+  });
+
+  it('offers no more periods than there are, and says nothing of those before a short history', async () => {
+    const found = {
+      ...overview,
+      periods: ['a', 'b', 'c'],
+      last: 3,
+      groups: [{ ...group('Fork', 's1'), before: null }],
+    };
+    vi.stubGlobal('fetch', async () => new Response(JSON.stringify(found)));
+    show(<AllSeries />, '/p/:portfolio/intake/*', '/p/1/intake/all');
+    const row = await screen.findByRole('row', { name: /Fork/ });
+    expect(
+      within(row)
+        .getAllByRole('cell')
+        .slice(2)
+        .map((one) => one.textContent),
+    ).toEqual(['120', '–', '–', '–', '–']);
+    expect(screen.queryByRole('button', { name: '4 periods' })).toBeNull();
   });
 });
 
