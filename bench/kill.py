@@ -60,6 +60,7 @@ class Served:
         self.kept = Counter[str]()
         self.studies: set[int] = set()
         self.met = Counter[str]()
+        self._took: dict[str, float] = {}
         self._n = 0
         self._weeks = N_WEEKS
 
@@ -226,7 +227,9 @@ class Served:
 
         def act() -> None:
             try:
+                began = time.monotonic()
                 getattr(self, name)()
+                self._took[name] = time.monotonic() - began
             except requests.RequestException:
                 pass  # it was killed
             except BaseException as error:
@@ -234,7 +237,7 @@ class Served:
 
         acting = threading.Thread(target=act)
         acting.start()
-        time.sleep(self.random.uniform(0.0, 3.0 if name == "run" else 0.9))
+        time.sleep(self.random.uniform(0.0, 1.2 * self._took.get(name, 0.5)))  # most of them while it is done
         within = acting.is_alive()
         self.kill()
         acting.join()

@@ -194,6 +194,8 @@ def test_a_block_cut_short_is_computed_again(study: Study, monkeypatch: Any) -> 
 @pytest.mark.parametrize(
     ("error", "says"),
     [(OSError(28, "No space left on device"), "disk is full"), (MemoryError(), "not enough memory"),
+     (OSError(12, "Cannot allocate memory"), "not enough memory"),
+     (RuntimeError("can't start new thread"), "not enough memory"),
      (PermissionError(13, "denied"), "cannot be written to"), (ZeroDivisionError("x"), "not your doing")],
 )  # fmt: skip
 def test_what_the_machine_lacks_is_said_in_a_sentence(

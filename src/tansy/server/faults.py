@@ -18,9 +18,11 @@ class Fault(Enum):
 
 def fault_of(error: BaseException) -> Fault | None:
     """The fault behind an error, None where it is another."""
-    if isinstance(error, MemoryError):
+    if isinstance(error, MemoryError) or (isinstance(error, RuntimeError) and "start new thread" in str(error)):
         return Fault.MEMORY
     if isinstance(error, OSError):
+        if error.errno == errno.ENOMEM:
+            return Fault.MEMORY
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
             return Fault.DISK_FULL
         if error.errno in (errno.EACCES, errno.EROFS, errno.EPERM):

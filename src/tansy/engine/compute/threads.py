@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import mmap
 import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from typing import TypeVar
 
 _PAUSE = 0.25  # seconds
+_TO_BEGIN = 9 << 20
+"""Bytes that a thread needs to begin: its stack, and some of its own."""
 
 Chunk = TypeVar("Chunk")
 Result = TypeVar("Result")
@@ -28,8 +31,15 @@ def run_chunks(
     dropped, and those begun are waited for.
 
     meanwhile: called here, between results and at least every `_PAUSE` seconds; what it raises ends all.
+
+    Raises MemoryError where the threads have no room to begin: one that finds none then is waited for without end.
     """
-    with ThreadPoolExecutor(workers or n_workers()) as pool:
+    workers = workers or n_workers()
+    try:
+        mmap.mmap(-1, workers * _TO_BEGIN).close()
+    except OSError:
+        raise MemoryError(f"There is no room for {workers} threads.") from None
+    with ThreadPoolExecutor(workers) as pool:
         pending: set[Future[Result]] = {pool.submit(work, chunk) for chunk in chunks}
         try:
             while pending:
