@@ -50,11 +50,18 @@ _LONGEST_HORIZON = 5_000
 
 
 def main() -> None:
-    """Entry point: one clear sentence and exit status 2 where the input is at fault."""
+    """Entry point: one clear sentence, and exit status 2, where the input or a file is at fault, 1 where memory is."""
     try:
         app()
     except TansyError as error:
         typer.echo(str(error), err=True)
+        sys.exit(2)
+    except MemoryError:
+        typer.echo("There is not enough memory for this; close other programs, or ask for less at once.", err=True)
+        sys.exit(1)
+    except OSError as error:
+        at = f"{error.filename}: " if error.filename else ""
+        typer.echo(f"{at}{error.strerror or error}.", err=True)
         sys.exit(2)
 
 

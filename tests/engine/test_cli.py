@@ -49,6 +49,9 @@ def test_bad_input_is_one_sentence_and_status_2(tmp_path: Path, sales: Path) -> 
         ("check", tmp_path / "nowhere.csv"),
         ("fit", sales, "--time", "week", "--value", "units", "--model", "ets(X)", "--horizon", "3"),
         ("run", tmp_path / "none.toml", "--out", tmp_path / "out"),
+        ("check", sales, "--json", tmp_path),
+        ("run", sales, "--out", sales),
+        ("check", tmp_path),
     ):
         done = tansy(*arguments, ok=False)
         assert done.returncode == 2 and done.stdout == ""
