@@ -1,15 +1,22 @@
-"""A served Tansy on a disk that fills up, that turns read-only: said in words, nothing lost.
+"""A served Tansy on a disk that fills up, that turns read-only, and without memory: said in words, nothing lost.
 
     python -m bench.drills        (as root, on Linux: it mounts a small disk in memory)
 
 What people do is tried on the full disk; each act is refused with a sentence that says so, what is there is still read,
 and after there is room again the same acts go well and everything that was answered before is there (as `bench.kill`
 looks for it). A folder that cannot be written to is said at start, in one sentence.
+
+Memory runs out in two ways. Where the system refuses it, an act or a run fails with a sentence. Where it kills, as
+Linux does by itself, the run is taken up again, and after three times said to have failed, while people are answered.
+With memory again, all goes well.
 """
 
 from __future__ import annotations
 
 import os
+import random
+import resource
+import signal
 import subprocess
 import tempfile
 import time
@@ -17,10 +24,28 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import requests
+from tests.garden import FIRST_WEEK
+
 from bench.kill import TANSY, Served
+from tansy.engine.timeline import label
 
 DISK_MB = 420
 ACTS = ("load", "append", "correct", "release", "run")
+N_SERIES, N_WEEKS = 10_000, 120
+SMALL_RECIPE = """
+name = "{name}"
+[methods]
+candidates = ["seasonal-naive", "mean"]
+[backtest]
+origins = 3
+step = 6
+leads = 6
+"""
+MB = 1 << 20
+ROOM = 40 * MB
+"""What a worker has beyond what it needs to wait; a run of the large portfolio takes several times that."""
+ENDED = "the web server ended, was started again and answers"
 
 
 @contextmanager
@@ -76,6 +101,154 @@ def drill(name: str, served: Served, begin: Callable[[], object], end: Callable[
     print(f"{name}: afterwards everything goes well, and nothing was lost", flush=True)
 
 
+def large() -> bytes:
+    """A file of many series that needs more memory than what people do with the small one."""
+    rng = random.Random(4)
+    weeks = [label(FIRST_WEEK + t, "W") for t in range(N_WEEKS)]
+    rows = [f"{week},P{i % 500},S{i // 500},{rng.randrange(30)}" for i in range(N_SERIES) for week in weeks]
+    return ("week,product,store,units\n" + "\n".join(rows) + "\n").encode()
+
+
+def size_of(pid: int, what: str) -> int:
+    """Bytes of a process by /proc: VmSize, VmRSS, VmHWM."""
+    lines = Path(f"/proc/{pid}/status").read_text().splitlines()
+    return next(int(line.split()[1]) for line in lines if line.startswith(f"{what}:")) << 10
+
+
+class Starved:
+    """A served Tansy with a large portfolio, whose web server and worker are given too little memory."""
+
+    def __init__(self, served: Served) -> None:
+        self._served, self._file, self._n = served, large(), 0
+        self.hand_in("Large")
+        [self._portfolio] = [one["id"] for one in served.ask("GET", "portfolios/") if one["name"] == "Large"]
+
+    def hand_in(self, name: str) -> None:
+        upload = self._served.ask("POST", "uploads/", files={"sales": ("large.csv", self._file)})
+        self._served.ask("POST", f"uploads/{upload['id']}/load/", json={"name": name, "options": {}})
+
+    def tried(self) -> str:
+        """What is said to a large file; ENDED where the web server ended over it, and answers again."""
+        try:
+            self.hand_in(f"Too large {self._n}")
+        except AssertionError as error:
+            return str(error)
+        except requests.ConnectionError:
+            self._served.until_it_answers()
+            return ENDED
+        return ""
+
+    def study(self) -> int:
+        self._n += 1
+        recipe = SMALL_RECIPE.format(name=f"large {self._n}")
+        return int(self._served.ask("POST", f"portfolios/{self._portfolio}/studies/", json={"recipe": recipe})["id"])
+
+    def ended(self, study: int) -> dict[str, object]:
+        """The run of a study when it has ended; people are answered meanwhile."""
+        for _ in range(600):
+            run: dict[str, object] = self._served.ask("GET", f"studies/{study}/")["run"]
+            if run["state"] not in ("queued", "running"):
+                return run
+            time.sleep(0.5)
+        raise AssertionError(f"the run does not end: {run}")
+
+    def well(self, study: int) -> None:
+        """With memory again: the study is run to its end, and another file loaded."""
+        self._served.ask("POST", f"studies/{study}/run/")
+        run = self.ended(study)
+        assert run["state"] == "done", run
+        self.hand_in(f"Large after {self._n}")
+
+    def processes(self) -> tuple[int, int]:
+        """The web server and the worker."""
+        web, worker = sorted(self._served.processes(), key=_is_worker)
+        return web, worker
+
+    def fresh_worker(self) -> int:
+        """Another worker than there is, when it has begun to wait for runs."""
+        _, old = self.processes()
+        os.kill(old, signal.SIGKILL)
+        for _ in range(600):
+            time.sleep(0.2)
+            among = [pid for pid in self._served.processes() if pid != old and _is_worker(pid)]
+            if among and size_of(among[0], "VmRSS") > 150 * MB:
+                time.sleep(5.0)
+                return among[0]
+        raise AssertionError("there is no other worker")
+
+
+def _is_worker(pid: int) -> bool:
+    return b"worker" in Path(f"/proc/{pid}/cmdline").read_bytes()
+
+
+def refused(starved: Starved, more: int) -> None:
+    """The system gives the processes no more than so many bytes."""
+    limits = [(pid, size_of(pid, "VmSize") + more) for pid in starved.processes()]
+    for pid, most in limits:
+        resource.prlimit(pid, resource.RLIMIT_AS, (most, resource.RLIM_INFINITY))
+    name = f"memory refused beyond {more // MB} MB"
+    said = starved.tried()
+    print(f"{name}, load: {said[:230] or 'went well'}", flush=True)
+    study = starved.study()
+    run = starved.ended(study)
+    print(f"{name}, run: {run['message'] or 'went well'}", flush=True)
+    for what in (said, str(run["message"])):
+        assert not what or "not enough memory" in what or what == ENDED, what
+    assert said and run["message"], "nothing was refused, so nothing was shown"
+    for pid, _ in limits:
+        if pid in starved.processes():
+            resource.prlimit(pid, resource.RLIMIT_AS, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+    starved.well(study)
+
+
+@contextmanager
+def memory_group(most: int, pids: list[int]) -> Iterator[None]:
+    """Processes, and those that they start, among which the system kills where they have more than `most` together."""
+    old, new = Path("/sys/fs/cgroup/memory"), Path("/sys/fs/cgroup")
+    at = (old if old.exists() else new) / f"tansy-drill-{os.getpid()}"
+    at.mkdir()
+    try:
+        limit = "memory.limit_in_bytes" if old.exists() else "memory.max"
+        (at / limit).write_text(str(most))
+        for one in pids:
+            (at / "cgroup.procs").write_text(str(one))
+        yield
+    finally:
+        for within in (at / "cgroup.procs").read_text().split():
+            (at.parent / "cgroup.procs").write_text(within)
+        at.rmdir()
+
+
+def killed(starved: Starved, serving: int) -> None:
+    """The system kills the worker whenever it has more than a run of the large portfolio needs."""
+    fresh = starved.fresh_worker()
+    most = size_of(fresh, "VmRSS") + ROOM
+    with memory_group(most, [serving]):
+        starved.fresh_worker()  # one whose every byte counts
+        study = starved.study()
+        run = starved.ended(study)
+        print(f"killed beyond {most // MB} MB, run: {run['message'] or 'went well'}", flush=True)
+        assert run["state"] == "failed" and "memory" in str(run["message"]), run
+    starved.well(study)
+
+
+def without_memory(folder: Path) -> None:
+    served = Served(folder, 2)
+    served.start()
+    try:
+        served.prepare()
+        starved = Starved(served)
+        for more in (24 * MB, 0):
+            refused(starved, more)
+        killed(starved, served.serving())
+        assert not any(tried(served, ACTS).values())
+        served.wait()
+    finally:
+        served.kill()
+    served.sound()
+    print("without memory: afterwards everything goes well, and nothing was lost", flush=True)
+
+
 def main() -> None:
     if os.geteuid() != 0:
         raise SystemExit("This mounts a disk, which takes root.")
@@ -107,6 +280,7 @@ def main() -> None:
             finally:
                 served.kill()
             served.sound()
+        without_memory(Path(name) / "memory")
     print("all drills went as they should")
 
 

@@ -77,9 +77,12 @@ class Served:
             self._process = subprocess.Popen(
                 [*TANSY, "serve", "--port", str(self.port)], env=self._env, stdout=log, stderr=log
             )
+        self.until_it_answers()
+
+    def until_it_answers(self) -> None:
         said = ""
         for _ in range(600):
-            assert self._process.poll() is None, (self.folder.parent / "served.log").read_text()[-2000:]
+            assert self._process and self._process.poll() is None, self._said()
             try:
                 answer = requests.get(f"http://127.0.0.1:{self.port}/healthz", timeout=2)
                 said = f"{answer.status_code} {answer.text}"
@@ -88,14 +91,22 @@ class Served:
             except requests.RequestException as error:
                 said = repr(error)
             time.sleep(0.1)
-        raise AssertionError(
-            f"it did not start again: {said}; {(self.folder.parent / 'served.log').read_text()[-3000:]}"
-        )
+        raise AssertionError(f"it did not start again: {said}; {self._said()}")
+
+    def _said(self) -> str:
+        return (self.folder.parent / "served.log").read_text()[-3000:]
+
+    def serving(self) -> int:
+        """The process that keeps the web server and the worker."""
+        assert self._process is not None
+        return self._process.pid
+
+    def processes(self) -> list[int]:
+        return children_of(self.serving())
 
     def kill(self) -> None:
         """All of it at once: first stopped, so that none hears of another's death."""
-        assert self._process is not None
-        family = [self._process.pid]
+        family = [self.serving()]
         for pid in family:
             family += children_of(pid)
         for how in (signal.SIGSTOP, signal.SIGKILL):
@@ -104,7 +115,8 @@ class Served:
                     os.kill(pid, how)
                 except ProcessLookupError:
                     continue
-        self._process.wait()
+        if self._process:
+            self._process.wait()
 
     def ask(self, verb: str, path: str, **more: Any) -> Any:
         """What is answered; raises where it is an error, or nothing comes."""

@@ -1,24 +1,16 @@
 /** Adjustments from a file: seen before they are kept, all of them or none. */
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
-import { ApiError, cookie, type Schema } from '../../api/client';
+import { type Schema, sendForm } from '../../api/client';
 import { useReader } from '../../api/roles';
 import { count, fixed, signed } from '../../ui/format';
 import { forecastChanged } from './queries';
 
-/** Send the file as a form; the typed client has no word for files. */
-async function hand(study: number, file: File, preview: boolean): Promise<Schema['Laid']> {
+function hand(study: number, file: File, preview: boolean): Promise<Schema['Laid']> {
   const form = new FormData();
   form.append('file', file);
   form.append('preview', String(preview));
-  const answer = await fetch(`/api/studies/${study}/adjustments/file/`, {
-    method: 'POST',
-    body: form,
-    headers: { 'X-CSRFToken': cookie('csrftoken') },
-  });
-  const data = await answer.json().catch(() => ({}));
-  if (!answer.ok) throw new ApiError(answer.status, data.detail ?? `The server answered ${answer.status}.`);
-  return data;
+  return sendForm(`/api/studies/${study}/adjustments/file/`, form);
 }
 
 export function FromFile({ study }: { study: number }) {
