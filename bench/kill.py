@@ -81,7 +81,7 @@ class Served:
 
     def until_it_answers(self) -> None:
         said = ""
-        for _ in range(600):
+        for _ in range(1_800):  # a worker stands behind whatever else the machine does
             assert self._process and self._process.poll() is None, self._said()
             try:
                 answer = requests.get(f"http://127.0.0.1:{self.port}/healthz", timeout=2)

@@ -46,8 +46,8 @@ def test_who_was_invited_comes_in_by_it_and_is_known_from_then_on(there: Provide
     Invitation.issue(ines, ines)
     browser = APIClient()
     assert browser.get("/api/session/").json() == {
-        "user": None, "administrator": False, "demo": None, "elsewhere": "Hollowmere sign-in", "connects": False,
-        "refused": "",
+        "user": None, "administrator": False, "demo": None, "elsewhere": "Hollowmere sign-in", "password": False,
+        "connects": False, "refused": "",
     }  # fmt: skip
     found = come(browser)
     assert found["user"] == "ines" and not found["connects"] and found["refused"] == ""

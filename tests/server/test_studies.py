@@ -342,7 +342,7 @@ def test_one_worker_per_data_folder(data_folder: Path, db: None) -> None:
 def test_the_demo_sign_in_is_shown_in_demo_mode_only(client: APIClient, data_folder: Path, user: User) -> None:
     anyone = APIClient()
     stranger = {"user": None, "administrator": False, "demo": None}
-    provider = {"elsewhere": "", "connects": False, "refused": ""}
+    provider = {"elsewhere": "", "password": False, "connects": False, "refused": ""}
     assert anyone.get("/api/session/").json() == stranger | provider
     (data_folder / "demo.json").write_text('{"username": "demo", "password": "x"}')
     assert anyone.get("/api/session/").json()["demo"]["username"] == "demo"

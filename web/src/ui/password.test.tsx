@@ -20,7 +20,7 @@ describe('the own password', () => {
     let known = 'quiet-garden';
     const calls = serve(({ path, body }) => {
       if (path === '/api/session/')
-        return { body: { elsewhere: 'Hollowmere sign-in', connects: true, refused: '' } };
+        return { body: { elsewhere: 'Hollowmere sign-in', password: true, connects: true, refused: '' } };
       const asked = body as { old: string; new: string };
       if (asked.old !== known) {
         const errors = { old: ['This is not your password.'] };
@@ -50,5 +50,15 @@ describe('the own password', () => {
       '/api/password/',
     ]);
     expect(screen.getByRole('button', { name: 'Connect with Hollowmere sign-in' })).toBeTruthy();
+  });
+
+  it('is not asked for where there is none', async () => {
+    serve(() => ({
+      body: { elsewhere: 'Hollowmere sign-in', password: false, connects: false, refused: '' },
+    }));
+    show(<PasswordButton />, '/', '/');
+    fireEvent.click(screen.getByRole('button', { name: 'password' }));
+    expect(await screen.findByText(/You have no password here/)).toBeTruthy();
+    expect(screen.queryByLabelText(/^Password now/)).toBeNull();
   });
 });

@@ -26,62 +26,72 @@ const FIELDS = [
 ] as const;
 
 export function PasswordDialog({ close }: { close: () => void }) {
-  const [fields, setFields] = useState({ old: '', new: '', again: '' });
-  const change = useMutation({
-    mutationFn: () => api.POST('/api/password/', { body: { old: fields.old, new: fields.new } }),
-  });
-  const errors = change.error instanceof ApiError ? change.error.errors : {};
-  const differs = fields.again !== '' && fields.again !== fields.new;
+  const { elsewhere, password } = useQuery(session).data ?? {};
   return (
     <Dialog title="Change your password" close={close}>
-      {change.isSuccess ? (
-        <p role="status">
-          It is changed. Other browsers that were signed in with the old one are not any more.
-        </p>
+      {elsewhere && password === false ? (
+        <p>You have no password here. An administrator can hand you a link to choose one.</p>
       ) : (
-        <form
-          className="space-y-3"
-          onSubmit={(event) => {
-            event.preventDefault();
-            change.mutate();
-          }}
-        >
-          {FIELDS.map((one) => {
-            const wrong =
-              one.name === 'again' ? (differs ? 'It is another one.' : undefined) : errors[one.name];
-            return (
-              <SecretField
-                key={one.name}
-                label={one.label}
-                complete={one.complete}
-                value={fields[one.name]}
-                wrong={wrong}
-                onChange={(value) => setFields({ ...fields, [one.name]: value })}
-              />
-            );
-          })}
-          {change.error && Object.keys(errors).length === 0 && (
-            <p role="alert" className="text-error">
-              {change.error.message}
-            </p>
-          )}
-          <button
-            type="submit"
-            className="btn btn-primary btn-sm"
-            disabled={change.isPending || fields.new === '' || fields.new !== fields.again}
-          >
-            Change it
-          </button>
-        </form>
+        <Change />
       )}
       <Connect />
     </Dialog>
   );
 }
 
+function Change() {
+  const [fields, setFields] = useState({ old: '', new: '', again: '' });
+  const change = useMutation({
+    mutationFn: () => api.POST('/api/password/', { body: { old: fields.old, new: fields.new } }),
+  });
+  const errors = change.error instanceof ApiError ? change.error.errors : {};
+  const differs = fields.again !== '' && fields.again !== fields.new;
+  if (change.isSuccess)
+    return (
+      <p role="status">
+        It is changed. Other browsers that were signed in with the old one are not any more.
+      </p>
+    );
+  return (
+    <form
+      className="space-y-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        change.mutate();
+      }}
+    >
+      {FIELDS.map((one) => {
+        const wrong = one.name === 'again' ? (differs ? 'It is another one.' : undefined) : errors[one.name];
+        return (
+          <SecretField
+            key={one.name}
+            label={one.label}
+            complete={one.complete}
+            value={fields[one.name]}
+            wrong={wrong}
+            onChange={(value) => setFields({ ...fields, [one.name]: value })}
+          />
+        );
+      })}
+      {change.error && Object.keys(errors).length === 0 && (
+        <p role="alert" className="text-error">
+          {change.error.message}
+        </p>
+      )}
+      <button
+        type="submit"
+        className="btn btn-primary btn-sm"
+        disabled={change.isPending || fields.new === '' || fields.new !== fields.again}
+      >
+        Change it
+      </button>
+    </form>
+  );
+}
+
 /** Where the organisation has a provider of sign-ins: have it known who one is there. */
 function Connect() {
-  const { elsewhere, connects, refused } = useQuery(session).data ?? {};
+  const { elsewhere, password, connects, refused } = useQuery(session).data ?? {};
   const connect = useElsewhere();
   if (!elsewhere) return null;
   return (
@@ -96,7 +106,10 @@ function Connect() {
           Connect with {elsewhere}
         </button>
       ) : (
-        <p>You sign in with {elsewhere}, too.</p>
+        <p>
+          You sign in with {elsewhere}
+          {password && ', too'}.
+        </p>
       )}
       {(connect.error?.message || refused) && (
         <p role="alert" className="mt-2 text-error">

@@ -37,6 +37,7 @@ class SessionSerializer(serializers.Serializer):
     elsewhere = serializers.CharField(
         help_text="What the provider is called by which people may sign in too; empty without one."
     )
+    password = serializers.BooleanField(help_text="Whether the person has one here.")
     connects = serializers.BooleanField(help_text="Whether the person could, and has not done so yet.")
     refused = serializers.CharField(help_text="Why the last sign-in by the provider let nobody in.")
 
@@ -60,6 +61,7 @@ def _session(request: Request) -> Response:
             "administrator": bool(user and request.user.is_staff),
             "demo": None if user else demo_sign_in(),
             "elsewhere": settings.OIDC_NAME if settings.OIDC else "",
+            "password": bool(user) and cast(User, request.user).has_usable_password(),
             "connects": bool(user) and elsewhere.can_connect(cast(User, request.user)),
             "refused": elsewhere.refused(request),
         }
