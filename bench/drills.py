@@ -234,8 +234,8 @@ def killed(starved: Starved, serving: int) -> None:
 
 def without_memory(folder: Path) -> None:
     served = Served(folder, 2)
-    served.start()
     try:
+        served.start()
         served.prepare()
         starved = Starved(served)
         for more in (24 * MB, 0):
@@ -256,8 +256,8 @@ def main() -> None:
         at = Path(name) / "disk"
         with disk(at):
             served = Served(at / "data", 1)
-            served.start()
             try:
+                served.start()
                 served.prepare()
                 filler = at / "data" / "filler"
                 drill("disk full", served, lambda: fill(at / "data"), filler.unlink, "disk is full")

@@ -274,8 +274,8 @@ def children_of(pid: int) -> list[int]:
 def kills(folder: Path, times: int, seed: int, say: Callable[[str], None]) -> Served:
     """Kill one so many times. Raises AssertionError where anything was lost or is half-written."""
     served = Served(folder, seed)
-    served.start()
     try:
+        served.start()
         served.prepare()
         for i in range(times):
             served.kill_once()

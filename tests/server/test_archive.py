@@ -90,6 +90,22 @@ def test_what_is_taken_in_is_what_was_written(full: Portfolio, user: User, clien
     assert again.status_code in (201, 409), again.content  # nothing new would go out
 
 
+def test_who_keeps_it_gets_it_on_the_screen_and_nothing_stays_behind(
+    client: APIClient, full: Portfolio, user: User, tmp_path: Path
+) -> None:
+    there = sorted(archive.settings.DATA.iterdir())
+    answer = client.get(f"/api/portfolios/{full.pk}/archive/")
+    assert answer.status_code == 200 and answer["Content-Type"] == "application/zip"
+    assert answer["Content-Disposition"] == 'attachment; filename="garden.zip"'
+    content = b"".join(answer.streaming_content)
+    assert sorted(archive.settings.DATA.iterdir()) == there
+    (tmp_path / "garden.zip").write_bytes(content)
+    assert take_in(tmp_path / "garden.zip", user, "Garden again").releases.count() == 1
+    full.name = "\u202e"
+    full.save()
+    assert f'"portfolio-{full.pk}.zip"' in client.get(f"/api/portfolios/{full.pk}/archive/")["Content-Disposition"]
+
+
 def test_it_can_be_read_without_tansy(full: Portfolio, tmp_path: Path) -> None:
     export(full, tmp_path / "garden.zip")
     with zipfile.ZipFile(tmp_path / "garden.zip") as file:

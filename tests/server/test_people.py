@@ -41,7 +41,7 @@ KEEPERS = {
     ("get", "/api/portfolios/{id}/webhooks/"), ("delete", "/api/webhooks/{id}/"), ("post", "/api/webhooks/{id}/try/"),
     ("post", "/api/portfolios/{id}/members/"), ("patch", "/api/members/{id}/"), ("delete", "/api/members/{id}/"),
     ("post", "/api/members/{id}/link/"), ("get", "/api/portfolios/{id}/trail/"),
-    ("get", "/api/portfolios/{id}/trail/file/"),
+    ("get", "/api/portfolios/{id}/trail/file/"), ("get", "/api/portfolios/{id}/archive/"),
 }  # fmt: skip
 PEOPLE_ALONE = ("/api/password/", "/api/tokens/", "/api/people/", "/api/trail/", "/api/members/")
 

@@ -49,11 +49,11 @@ function Here() {
 }
 const here = () => screen.getByTestId('here').textContent;
 
-function open(loads: Schema['Load'][], seen = '2026-W43') {
+function open(loads: Schema['Load'][], seen = '2026-W43', role = 'keeper') {
   const calls = serve(({ method, path }) => {
     if (path === '/api/portfolios/') {
       const [newest] = loads;
-      return { body: newest ? [{ id: 1, name: 'Garden', load: newest }] : [] };
+      return { body: newest ? [{ id: 1, name: 'Garden', load: newest, role }] : [] };
     }
     if (path === '/api/portfolios/1/loads/') return { body: loads };
     if (path === '/api/portfolios/1/studies/') {
@@ -137,6 +137,16 @@ describe('handing in a file', () => {
 });
 
 describe('what has been loaded', () => {
+  it.each([
+    ['keeper', '/api/portfolios/1/archive/'],
+    ['signer', undefined],
+  ])('is an archive for who keeps it, for a %s', async (role, expected) => {
+    open([load(2), first], '2026-W43', role);
+    await screen.findByRole('table', { name: '' });
+    const link = screen.queryByRole('link', { name: 'All of it as one archive' });
+    expect(link?.getAttribute('href')).toBe(expected);
+  });
+
   it('says what there is, and lets the newest addition be undone', async () => {
     const calls = open([load(2), first]);
     const loaded = within(await screen.findByRole('region', { name: 'Garden' }));

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios, studies } from '../../api/queries';
+import { covers, useRole } from '../../api/roles';
 import { count, periods, signed, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Choice, Page } from '../../ui/page';
@@ -158,6 +159,7 @@ export function pasted(cells: string): File | undefined {
 
 function Loaded({ portfolio }: { portfolio: Schema['Portfolio'] }) {
   const { load } = portfolio;
+  const role = useRole();
   const all = useQuery(loads(portfolio.id));
   return (
     <section aria-labelledby="loaded">
@@ -171,6 +173,14 @@ function Loaded({ portfolio }: { portfolio: Schema['Portfolio'] }) {
           <span className="block text-second">
             Drivers: {load.driver_names.join(', ')}, known {count(load.n_ahead)}{' '}
             {periods(load.frequency, load.n_ahead)} ahead.
+          </span>
+        )}
+        {role && covers(role, 'keeper') && (
+          <span className="block text-second">
+            <a className="link" href={`/api/portfolios/${portfolio.id}/archive/`} download>
+              All of it as one archive
+            </a>{' '}
+            (ZIP of Parquet, TOML and JSON; whoever runs a server takes it in there).
           </span>
         )}
       </p>
