@@ -17,11 +17,12 @@ import os
 import random
 import resource
 import signal
+import sqlite3
 import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 import requests
@@ -249,6 +250,21 @@ def without_memory(folder: Path) -> None:
     print("without memory: afterwards everything goes well, and nothing was lost", flush=True)
 
 
+def held_up(served: Served) -> None:
+    """Something large is written for longer than people wait: they are told so, and a run goes on afterwards."""
+    with closing(sqlite3.connect(served.folder / "tansy.sqlite3", isolation_level=None)) as other:
+        served.ask_for_run()
+        other.execute("BEGIN IMMEDIATE")
+        refused = tried(served, ("correct",))["correct"]
+        print(f"written to by another for long, correct: {refused[:230]}", flush=True)
+        assert "503" in refused and "Something large is being written" in refused, refused
+        time.sleep(15.0)
+        other.execute("ROLLBACK")
+    served.wait()  # it raises where a run has failed
+    assert not any(tried(served, ("correct", "release")).values())
+    print("written to by another for long: afterwards everything goes well, no run was given up", flush=True)
+
+
 def main() -> None:
     if os.geteuid() != 0:
         raise SystemExit("This mounts a disk, which takes root.")
@@ -276,6 +292,7 @@ def main() -> None:
                 mode("rw")
                 served.start()
                 served.wait()
+                held_up(served)
                 served.sound()
             finally:
                 served.kill()

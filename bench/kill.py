@@ -165,11 +165,14 @@ class Served:
         self.releases[made["id"]] = hashlib.sha256(self.ask("GET", f"releases/{made['id']}/parquet/")).hexdigest()
 
     def run(self) -> None:
+        self.ask_for_run()
+        time.sleep(3.0)  # so that kills fall into the run
+
+    def ask_for_run(self) -> None:
         self._n += 1
         recipe = RECIPE.replace('"small"', f'"study {self._n}"').replace("step = 6", f"step = {3 + self._n % 9}")
         made = self.ask("POST", f"portfolios/{self.garden}/studies/", json={"recipe": recipe})
         self.studies.add(made["id"])
-        time.sleep(3.0)  # so that kills fall into the run
 
     def prepare(self) -> None:
         """A portfolio with a study, to act on."""

@@ -20,7 +20,7 @@ import pytest
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management import call_command
-from django.db import connection
+from django.db import OperationalError, connection
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
 
@@ -196,6 +196,7 @@ def test_a_block_cut_short_is_computed_again(study: Study, monkeypatch: Any) -> 
     [(OSError(28, "No space left on device"), "disk is full"), (MemoryError(), "not enough memory"),
      (OSError(12, "Cannot allocate memory"), "not enough memory"),
      (RuntimeError("can't start new thread"), "not enough memory"),
+     (OperationalError("database is locked"), "Something large"),
      (PermissionError(13, "denied"), "cannot be written to"), (ZeroDivisionError("x"), "not your doing")],
 )  # fmt: skip
 def test_what_the_machine_lacks_is_said_in_a_sentence(

@@ -14,6 +14,8 @@ class Fault(Enum):
     MEMORY = auto()
     DISK_FULL = auto()
     NOT_WRITABLE = auto()
+    BUSY = auto()
+    """Something large has been written for longer than others wait for it."""
 
 
 def fault_of(error: BaseException) -> Fault | None:
@@ -32,4 +34,6 @@ def fault_of(error: BaseException) -> Fault | None:
             return Fault.DISK_FULL
         if "readonly" in str(error):
             return Fault.NOT_WRITABLE
+        if "is locked" in str(error):
+            return Fault.BUSY
     return None

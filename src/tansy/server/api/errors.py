@@ -58,6 +58,7 @@ _OF_MACHINE = {
     Fault.MEMORY: (500, "There is not enough memory for this; close other programs, or ask for less at once."),
     Fault.DISK_FULL: (507, "The server's disk is full; nothing was changed. Make room on it and try again."),
     Fault.NOT_WRITABLE: (500, "The data folder of the server cannot be written to; nothing was changed."),
+    Fault.BUSY: (503, "Something large is being written, such as a portfolio that is taken in; try again in a minute."),
 }
 
 

@@ -77,6 +77,7 @@ _OF_MACHINE = {
     Fault.MEMORY: "There is not enough memory for this study; close other programs, or run it on fewer series.",
     Fault.DISK_FULL: "The disk is full; make room on it, and run the study again: what was fitted is kept.",
     Fault.NOT_WRITABLE: "The data folder cannot be written to; let this user write there, and run the study again.",
+    Fault.BUSY: "Something large was being written for ten minutes; run the study again: what was fitted is kept.",
     None: "Something went wrong that is not your doing; the server's log says what. "
     "Running it again goes on from here.",
 }

@@ -12,7 +12,8 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management.base import BaseCommand, CommandError
-from django.db import transaction
+from django.db import connection, transaction
+from django.db.backends.signals import connection_created
 from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 
@@ -25,6 +26,8 @@ from tansy.server.studies.tasks import carry_out
 from tansy.server.watch.health import beat
 
 MAX_ATTEMPTS = 3
+_WAITS = 600
+"""Seconds for whoever writes something large, such as a portfolio that is taken in. People wait for less."""
 _LOOKS_EVERY = 600.0  # seconds: whether a day has passed since the last backup
 
 _log = logging.getLogger(__name__)
@@ -61,6 +64,12 @@ def back_up_daily() -> None:
         time.sleep(_LOOKS_EVERY)
 
 
+def wait_long(connection: Any, **more: Any) -> None:
+    """Of every connection that this process opens: a run is not given up because another writes."""
+    with connection.cursor() as cursor:
+        cursor.execute(f"PRAGMA busy_timeout = {1000 * _WAITS}")
+
+
 class GentleWorker(Worker):
     """Ends when it is told to: the run under way goes back to the queue. Told again, as where every process of a
     terminal or a service hears the same signal, it goes on ending."""
@@ -81,6 +90,8 @@ class Command(BaseCommand):
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             raise CommandError(f"Another worker is at work on {settings.DATA}.") from None
+        connection_created.connect(wait_long)
+        connection.close()
         take_up_again()
         Sender().start()
         threading.Thread(target=beat, args=(settings.DATA,), daemon=True, name="beat").start()
