@@ -140,7 +140,7 @@ class Served:
     def append(self) -> None:
         week = label(FIRST_WEEK + self._weeks, "W")
         self._n += 1  # another value each time: a week may be there though a kill came before it was answered
-        rows = [f"{week},P{p},S{s},North,{7 + self._n % 5}" for p in range(6) for s in range(3)]
+        rows = [f"{week},P{p},S{s},North,{7 + self._n}" for p in range(6) for s in range(3)]
         text = "week,product,store,region,units\n" + "\n".join(rows) + "\n"
         upload = self.ask("POST", "uploads/", files={"sales": ("more.csv", text)})
         self.ask("POST", f"uploads/{upload['id']}/append/", json={"portfolio": self.garden})
