@@ -26,9 +26,17 @@ export function Dialog({
       <div className="modal-box max-h-[84vh] border border-rule">
         <h2 className="mb-3 text-base font-semibold">{title}</h2>
         {children}
+        {/* after what is in it, so that the focus begins there */}
+        <form method="dialog" className="absolute top-3 right-3">
+          <button type="submit" className="btn btn-ghost btn-xs" aria-label="Close" title="Close (Esc)">
+            ✕
+          </button>
+        </form>
       </div>
       <form method="dialog" className="modal-backdrop">
-        <button type="submit">close</button>
+        <button type="submit" tabIndex={-1} aria-hidden="true">
+          close
+        </button>
       </form>
     </dialog>
   );
