@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 import json
+import os
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -94,6 +95,9 @@ def test_who_keeps_it_gets_it_on_the_screen_and_nothing_stays_behind(
     client: APIClient, full: Portfolio, user: User, tmp_path: Path
 ) -> None:
     there = sorted(archive.settings.DATA.iterdir())
+    left = archive.settings.DATA / "archive-left-by-a-kill"
+    left.mkdir()
+    os.utime(left, (0, 0))
     answer = client.get(f"/api/portfolios/{full.pk}/archive/")
     assert answer.status_code == 200 and answer["Content-Type"] == "application/zip"
     assert answer["Content-Disposition"] == 'attachment; filename="garden.zip"'

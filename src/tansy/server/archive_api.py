@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import tempfile
+import time
 from pathlib import Path
+from shutil import rmtree
 
 from django.conf import settings
 from django.http import FileResponse
@@ -19,6 +21,17 @@ from tansy.server.accounts.acts import Role
 from tansy.server.portfolios.models import Portfolio
 
 
+_BEFORE = "archive-"
+_OLD = 86_400.0  # seconds
+
+
+def _tidy() -> None:
+    """Take away what a server that was killed has left of archives."""
+    for one in settings.DATA.glob(f"{_BEFORE}*"):
+        if one.stat().st_mtime < time.time() - _OLD:
+            rmtree(one, ignore_errors=True)
+
+
 class ArchiveView(APIView):
     seen_by = Role.KEEPER
 
@@ -26,7 +39,8 @@ class ArchiveView(APIView):
     def get(self, request: Request, pk: int) -> FileResponse:
         """Everything of a portfolio (Parquet, TOML, JSON), one state of it whatever is written meanwhile."""
         portfolio = get_object_or_404(Portfolio, pk=pk)
-        with tempfile.TemporaryDirectory(dir=settings.DATA) as folder:
+        _tidy()
+        with tempfile.TemporaryDirectory(prefix=_BEFORE, dir=settings.DATA) as folder:
             path = Path(folder) / "archive.zip"
             archive.export(portfolio, path)
             content = path.open("rb")  # it is there until the answer has been sent
