@@ -20,7 +20,6 @@ from tansy.server import archive
 from tansy.server.accounts.acts import Role
 from tansy.server.portfolios.models import Portfolio
 
-
 _BEFORE = "archive-"
 _OLD = 86_400.0  # seconds
 
