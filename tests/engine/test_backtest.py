@@ -471,6 +471,16 @@ def test_the_default_recipe_runs_on_every_frequency(frequency: str, n: int) -> N
     assert np.isfinite(study.forecast).all() and study.largest_gap == 0.0
 
 
+@pytest.mark.parametrize(("n", "there"), [(1, "there is one"), (2, "there are 2")])
+def test_a_history_of_three_periods_bears_a_study_and_a_shorter_one_is_told_so(n: int, there: str) -> None:
+    def of(length: int) -> Panel:
+        return Panel(Timeline("W", 2_800, length, 52), ("sku",), {"sku": ["a"]}, np.arange(1.0, 1.0 + length)[None, :])
+
+    assert np.isfinite(run_study(of(3), default_recipe(of(3), {})).forecast).all()
+    with pytest.raises(RecipeError, match=f"needs 3 periods of history to begin with; {there}"):
+        default_recipe(of(n), {})
+
+
 def test_days_that_repeat_are_a_timetable_and_days_of_sales_are_smoothed() -> None:
     """A timetable of seven days that is changed now and then, and counts about the same days."""
     rng = np.random.default_rng(6)

@@ -28,7 +28,7 @@ from __future__ import annotations
 import numpy as np
 
 from tansy.engine.backtest.measures import nan_mean
-from tansy.engine.backtest.origins import origins
+from tansy.engine.errors import RecipeError
 from tansy.engine.panel import Panel
 from tansy.engine.plans.kinds import Plan
 from tansy.engine.plans.planned import with_plans
@@ -61,6 +61,7 @@ _LEARNED_FROM = 10_000
 """Values of weekly series from which on a learner is a part."""
 _LAST = ("ets(A,N,N)", "naive")
 """What is left for series that are too short for all else."""
+_FEWEST = 3
 
 
 def default_recipe(
@@ -72,8 +73,13 @@ def default_recipe(
     of the longest lead apart: no two windows hold the same values, so that each says something of its own, over a year
     or more; and the end of the history lies on their grid, so that what is fitted there is an origin's when it is one.
     Where the history bears fewer than three such origins, up to four lie closer.
+
+    Raises RecipeError where there are fewer than three periods: two to learn from, and one to test.
     """
     timeline = panel.timeline
+    if timeline.n_periods < _FEWEST:
+        there = "is one" if timeline.n_periods == 1 else f"are {timeline.n_periods}"
+        raise RecipeError(f"A study needs {_FEWEST} periods of history to begin with; there {there}.")
     leads = _LEADS[timeline.frequency]
     leads = max(1, min(leads, timeline.n_periods // 4))
     year = {"D": 364, "W": 52, "4W": 13, "M": 12, "Q": 4, "Y": 6, "N": 24}[timeline.frequency]
@@ -83,7 +89,6 @@ def default_recipe(
     if number < 3:  # a short history: more origins from fewer periods
         step = max(1, leads // 3)
         number = max(1, min(4, 1 + max(0, timeline.n_periods - leads - 4) // step))
-    origins(timeline.n_periods, number, step, leads)  # there is room for them, or RecipeError
     slow = ("tsb",) if _has_slow_movers(panel) else ()
     entries, calendar_alone = entries_of(with_plans(panel, plans, leads).panel.drivers, timeline, plans, leads)
     driven = driven_methods(entries, timeline, panel.n_series > 1)

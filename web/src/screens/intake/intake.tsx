@@ -167,8 +167,8 @@ function Loaded({ portfolio }: { portfolio: Schema['Portfolio'] }) {
         {portfolio.name}
       </h2>
       <p className="mb-3">
-        {count(load.n_series)} series of {count(load.n_periods)} {periods(load.frequency)}, {load.first} to{' '}
-        {load.last}; {count(load.total)} units in all.
+        {count(load.n_series)} series of {count(load.n_periods)} {periods(load.frequency, load.n_periods)},{' '}
+        {load.first} to {load.last}; {count(load.total)} units in all.
         {load.driver_names.length > 0 && (
           <span className="block text-second">
             Drivers: {load.driver_names.join(', ')}, known {count(load.n_ahead)}{' '}

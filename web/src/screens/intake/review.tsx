@@ -175,7 +175,7 @@ export function Review() {
           <section aria-label="What was understood">
             <p className="text-base">
               <b>{count(understood.n_series)} series</b> of {count(understood.n_periods)}{' '}
-              {periods(understood.frequency)}, {understood.first} to {understood.last};{' '}
+              {periods(understood.frequency, understood.n_periods)}, {understood.first} to {understood.last};{' '}
               {count(understood.total)} units in all.
             </p>
             <p className="text-second">
@@ -201,7 +201,7 @@ export function Review() {
               {understood.keys
                 .map(
                   (key) =>
-                    `${count(key.count)} different values of ${key.name}${key.named_by ? `, called by their ${key.named_by}` : ''}${key.levels.length ? `, grouped by ${key.levels.join(' and ')}` : ''}`,
+                    `${count(key.count)} different ${key.count === 1 ? 'value' : 'values'} of ${key.name}${key.named_by ? `, called by their ${key.named_by}` : ''}${key.levels.length ? `, grouped by ${key.levels.join(' and ')}` : ''}`,
                 )
                 .join('; ')}
               .
