@@ -284,6 +284,7 @@ def kills(folder: Path, times: int, seed: int, say: Callable[[str], None]) -> Se
             served.kill_once()
             if (i + 1) % 20 == 0:
                 say(f"{i + 1} kills: {dict(sorted(served.met.items()))}")
+        served.again()  # who met three kills has failed, in words
         served.wait()
     finally:
         served.kill()
