@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from bench.fuzz import forget_all, fuzzed, world_of
+from bench.fuzz import Caller, forget_all, fuzzed, left_alone, world_of
 from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import transaction
 from rest_framework.test import APIClient
 
 from tansy.server.portfolios import services
@@ -23,6 +24,22 @@ def test_no_call_by_chance_is_a_fault_of_the_server(user: User) -> None:
     caller = fuzzed(client, world_of(client), 1_200, 7, forget_all)
     assert not caller.faults, "\n".join(caller.faults[:10])
     assert sum(caller.met.values()) == 1_200 and len(caller.met) >= 6
+
+
+@pytest.mark.parametrize(("refused", "kept", "faults"), [(True, True, 1), (True, False, 0), (False, True, 0)])
+def test_what_is_refused_and_changes_something_is_found(db: None, refused: bool, kept: bool, faults: int) -> None:
+    """Of a call that writes: a fault where it is refused and what it wrote stays, none where that is undone."""
+
+    class Writer(Caller):
+        def call(self) -> None:
+            self.last, self.changes_nothing = "a call", refused
+            with transaction.atomic():
+                User.objects.create_user("mara")
+                transaction.set_rollback(not kept)
+
+    caller = Writer(None, {}, 1)
+    left_alone(caller)
+    assert len(caller.faults) == faults and User.objects.filter(username="mara").exists() == (kept and not refused)
 
 
 @pytest.mark.parametrize("body", ["small", 1e308, []])

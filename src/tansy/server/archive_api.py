@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 import time
+from contextlib import suppress
 from pathlib import Path
 from shutil import rmtree
 
@@ -27,8 +28,9 @@ _OLD = 86_400.0  # seconds
 def _tidy() -> None:
     """Take away what a server that was killed has left of archives."""
     for one in settings.DATA.glob(f"{_BEFORE}*"):
-        if one.stat().st_mtime < time.time() - _OLD:
-            rmtree(one, ignore_errors=True)
+        with suppress(FileNotFoundError):  # another one that has just been sent
+            if one.stat().st_mtime < time.time() - _OLD:
+                rmtree(one, ignore_errors=True)
 
 
 class ArchiveView(APIView):
