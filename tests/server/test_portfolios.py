@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import os
+import signal
+import threading
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -12,6 +15,7 @@ import pytest
 from django.utils import timezone
 from rest_framework.test import APIClient
 
+from tansy.server import apart
 from tansy.server.portfolios import services
 from tansy.server.portfolios.corrections import standing
 from tansy.server.portfolios.models import Load, Portfolio, Series, Upload
@@ -50,6 +54,32 @@ def test_an_unreadable_file_leaves_nothing_behind(client: APIClient, data_folder
     assert answer["Content-Type"].startswith("application/problem+json") and answer.json()["detail"]
     assert not Upload.objects.exists()
     assert not list(data_folder.glob("uploads/*"))
+
+
+def test_a_file_that_ends_the_process_that_reads_it_ends_nothing_else(
+    client: APIClient, data_folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    reader = apart.apart(os.getpid)
+    assert reader != os.getpid() and apart.apart(os.getpid) == reader  # it stays for the next
+    upload = hand_in(client, SALES).json()
+    os.kill(reader, signal.SIGSTOP)  # so that it is at work when it is killed, as where memory runs out
+    killed = threading.Timer(0.3, os.kill, (reader, signal.SIGKILL))
+    killed.start()
+    refused = hand_in(client, SALES)
+    killed.join()
+    assert refused.status_code == 422 and "more memory or time" in refused.json()["detail"]
+    assert [one.pk for one in Upload.objects.all()] == [upload["id"]]  # of what failed nothing is kept
+    assert len(list(data_folder.glob("uploads/*"))) == 1
+    assert hand_in(client, SALES).status_code == 201 and apart.apart(os.getpid) != reader
+
+    monkeypatch.setattr(apart, "WAITING", 0.01)
+    for _ in range(apart.AT_ONCE):
+        apart._turns.acquire()
+    try:
+        busy = client.post(f"/api/uploads/{upload['id']}/preview/", {}, format="json")
+    finally:
+        apart._turns.release(apart.AT_ONCE)
+    assert busy.status_code == 503 and "Other files are being read" in busy.json()["detail"]
 
 
 def test_loading_keeps_every_value_and_how_it_was_read(portfolio: dict[str, Any]) -> None:

@@ -16,7 +16,9 @@ _PATIENCE = 25  # seconds: a run hears the wish to end within one or two, and a 
 _PR_SET_PDEATHSIG = 1
 _NICE = 10
 _STEADY = 60.0
-"""Seconds after which a process that has lived so long is no longer one that keeps dying, and the longest pause."""
+"""Seconds after which a process that has lived so long is no longer one that keeps dying."""
+_LONGEST_PAUSE = 10.0
+"""Seconds; people wait for no longer until the web server is there again."""
 _KILLED = ", as where the machine has no memory left"
 _ENV = {"DJANGO_SETTINGS_MODULE": "tansy.server.settings"}
 
@@ -72,7 +74,7 @@ class _Child:
         now = time.monotonic()
         if not self._ended_said:
             self._ended_said = True
-            self._pause = 0.0 if now - self._began > _STEADY else min(2.0 * self._pause + 1.0, _STEADY)
+            self._pause = 0.0 if now - self._began > _STEADY else min(2.0 * self._pause + 1.0, _LONGEST_PAUSE)
             why = f"signal {-ended}{_KILLED if -ended == signal.SIGKILL else ''}" if ended < 0 else f"exit {ended}"
             print(f"{self._name} ended ({why}); it is started again.", file=sys.stderr, flush=True)
         if now >= self._began + self._pause:

@@ -16,6 +16,8 @@ from tansy.engine.timeline import Timeline
 
 _OWN = ("from", "to", "period", "change", "amount", "over", "spread", "reason")
 _MOST_ROWS = 10_000
+_MOST_BYTES = 50_000_000
+"""What so many rows stay far below; more is not even opened."""
 _SAID = 5
 
 
@@ -28,8 +30,13 @@ def read_adjustments(
     `change` (set without one), `amount`; `over`, `spread` and `reason` where there are some. Raises FileError that
     names the first rows that cannot be used; then none is.
     """
+    name = called or path.name
+    if path.stat().st_size > _MOST_BYTES:
+        raise FileError(
+            f"{name} holds {path.stat().st_size / 1e6:,.0f} MB; adjustments are at most {_MOST_ROWS:,} rows."
+        )
     table = open_table(path, called=called)
-    frame, name = table.frame, called or path.name
+    frame = table.frame
     heads = {column.strip().casefold(): column for column in frame.columns}
     of_node = [column for column in frame.columns if column.strip().casefold() not in _OWN]
     for column in of_node:

@@ -32,6 +32,13 @@ class Conflict(exceptions.APIException):
     default_code = "conflict"
 
 
+class Busy(exceptions.APIException):
+    """Others are served first; it can be done later."""
+
+    status_code = 503
+    default_code = "busy"
+
+
 class Damaged(exceptions.APIException):
     """What is kept is not what was written."""
 

@@ -5,40 +5,39 @@ from __future__ import annotations
 import hashlib
 import logging
 import shutil
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import asdict, replace
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 import numpy as np
-import polars as pl
 from django.conf import settings
 from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.utils import timezone
 
 from tansy.engine.cleaning.rules import Rules
-from tansy.engine.errors import FileError, StructureError
-from tansy.engine.graph.edges import along_edges
-from tansy.engine.graph.graph import Graph
+from tansy.engine.errors import FileError
 from tansy.engine.panel import Panel
-from tansy.engine.reading.append import Appended, append, later_options
+from tansy.engine.reading.append import Appended, append
 from tansy.engine.reading.attributes import default_levels
-from tansy.engine.reading.history import Reading, understand
+from tansy.engine.reading.history import Reading
 from tansy.engine.reading.options import ReadOptions
-from tansy.engine.reading.roles import guess_roles
-from tansy.engine.reading.table import Table, open_table
 from tansy.engine.study.export import csv_of
 from tansy.server.accounts.acts import Role
-from tansy.server.api.errors import Conflict
+from tansy.server.apart import Ended, Full, apart
+from tansy.server.api.errors import Busy, Conflict
 from tansy.server.backup import durable
-from tansy.server.portfolios import corrections
+from tansy.server.portfolios import corrections, understanding
 from tansy.server.portfolios.models import Load, Member, Portfolio, Series, Upload
+from tansy.server.portfolios.understanding import Files
+
+P = ParamSpec("P")
+T = TypeVar("T")
 
 logger = logging.getLogger("tansy.portfolios")
 
-_PREVIEW_ROWS = 8
 _BATCH = 500
 _LONGEST_NAME = 150
 ROWS_LEFT_OUT = "rows-left-out"
@@ -76,7 +75,7 @@ def hand_in(user: Any, sales: UploadedFile, attributes: Iterable[UploadedFile]) 
                     target.write(chunk)
                     if i == 0:
                         digest.update(chunk)
-            opened(upload, name)
+            _apart(understanding.look, Files(name, {name: path_of(upload, name)}))
         upload.sha256 = digest.hexdigest()
         upload.save(update_fields=["sha256"])
     except Exception:
@@ -91,9 +90,8 @@ def path_of(upload: Upload, name: str) -> Path:
     return folder_of(upload) / f"file-{place}"
 
 
-def opened(upload: Upload, name: str, sheet: str | None = None) -> Table:
-    """A file of an upload as a table, under the name it was handed in with."""
-    return open_table(path_of(upload, name), sheet, name)
+def files_of(upload: Upload) -> Files:
+    return Files(upload.file_name, {n: path_of(upload, n) for n in (upload.file_name, *upload.attribute_names)})
 
 
 def sweep() -> int:
@@ -109,105 +107,33 @@ def discard(upload: Upload) -> None:
     upload.delete()
 
 
-def read(upload: Upload, options: ReadOptions, sales: Table | None = None) -> Reading:
-    """Read an upload with the planner's decisions. sales: its sales, where they have been opened already."""
-    table = sales or opened(upload, upload.file_name, options.sheet)
-    files = options.attribute_files or dict.fromkeys(upload.attribute_names, "")
-    beside = {name: opened(upload, name) for name in files}
-    return understand(table, replace(options, file=upload.file_name, attribute_files=files), upload.file_name, beside)
-
-
 def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
-    """What was understood of an upload: the first rows as written and as understood, a role and its reason per column,
-    findings and figures.
+    """What is understood of an upload with the planner's decisions: see `understanding.preview`."""
+    return _apart(understanding.preview, files_of(upload), options)
 
-    Where the columns cannot be told yet, `problem` says so in a sentence and the roles can be set by hand.
-    """
-    sales = opened(upload, upload.file_name, options.sheet)
-    table = sales.frame
-    guess = guess_roles(table, options.period_columns)
-    found: dict[str, Any] = {
-        "columns": [
-            {"name": name, "role": role.kind, "of": role.of, "reason": role.reason}
-            for name, role in guess.roles.items()
-        ],
-        "rows": _first_rows(table),
-        "n_rows": table.height,
-        "layout": guess.layout,
-        "sheets": list(sales.sheets),
-        "sheet": sales.sheet,
-        "problem": None,
-        "understood": None,
-    }
+
+def read(upload: Upload, options: ReadOptions) -> Reading:
+    """Read an upload with the planner's decisions."""
+    return _apart(understanding.read, files_of(upload), options)
+
+
+def _apart(function: Callable[Concatenate[Files, P], T], files: Files, *args: P.args, **kwargs: P.kwargs) -> T:
+    """Read files apart. Raises FileError where that takes more than the machine has, Busy where others take long."""
     try:
-        reading = read(upload, options, sales)
-        graph = _graph_of_edges(reading.panel)
-    except (FileError, StructureError) as error:
-        return {**found, "problem": str(error)}
-    settled = reading.options
-    for column in found["columns"]:
-        name = column["name"]
-        of = (settled.attribute_columns or {}).get(name)
-        kind = "attribute" if of else "key" if name in settled.keys else "ignored"
-        if reading.layout == "long":
-            kind = "time" if name == settled.time else "value" if name == settled.value else kind
-            kind = "driver" if name in (settled.driver_columns or ()) else kind
-        elif column["role"] == "period":
-            kind = "period"
-        if kind != column["role"] or of != column["of"]:
-            column.update(role=kind, of=of, reason="as you set it")
-    return {**found, "understood": {**understood_json(reading), "edges": _edges_json(reading.panel, graph)}}
-
-
-def _graph_of_edges(panel: Panel) -> Graph | None:
-    """How series add up where a file of edges says so. Raises StructureError where they cannot."""
-    return along_edges(panel, panel.edges) if panel.edges else None
-
-
-def _edges_json(panel: Panel, graph: Graph | None) -> dict[str, Any] | None:
-    if panel.edges is None or graph is None:
-        return None
-    tops = int((graph.axes[0].parents < 0).sum())
-    return {"file": panel.edges.name, "n_totals": graph.n_aggregates, "n_tops": tops}
-
-
-def _first_rows(table: pl.DataFrame) -> list[list[str]]:
-    return [list(row) for row in table.head(_PREVIEW_ROWS).rows()]
-
-
-def understood_json(reading: Reading) -> dict[str, Any]:
-    panel = reading.panel
-    levels = default_levels(panel)
-    return {
-        "frequency": panel.timeline.frequency,
-        "first": panel.timeline.ends[0],
-        "last": panel.timeline.ends[1],
-        "n_periods": panel.timeline.n_periods,
-        "n_series": panel.n_series,
-        "n_rows": reading.n_rows,
-        "n_refused": reading.n_refused,
-        "total": float(np.nansum(panel.values)),
-        "decimal": reading.decimal,
-        "n_missing": int(np.isnan(panel.values).sum()),
-        "keys": [
-            {
-                "name": key,
-                "count": len(set(panel.keys[key])),
-                "levels": levels[key],
-                "named_by": reading.named_by.get(key, ""),
-            }
-            for key in panel.key_names
-        ],
-        "drivers": [{"name": name, "ahead": panel.n_ahead} for name in panel.drivers],
-        "first_rows": {"columns": reading.first_rows.columns, "rows": [list(r) for r in reading.first_rows.rows()]},
-        "findings": [finding.to_json() for finding in reading.findings],
-    }
+        return apart(function, files, *args, **kwargs)
+    except Ended:
+        raise FileError(
+            f"{files.sales} takes more memory or time to read than this machine has for it now; split it by year, or "
+            "try again when less is going on."
+        ) from None
+    except Full:
+        raise Busy("Other files are being read, which takes long; try again in a minute.") from None
 
 
 def load(upload: Upload, options: ReadOptions, name: str, user: Any) -> Portfolio:
     """Make a portfolio of an upload: everything or nothing. The upload's files stay with the load."""
     reading = read(upload, options)
-    _graph_of_edges(reading.panel)
+    understanding.graph_of_edges(reading.panel)
     with transaction.atomic():
         portfolio = store(reading, name, upload.file_name, upload.sha256, user)
         _keep_files(upload, portfolio.load, reading)
@@ -309,12 +235,10 @@ def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tupl
 
     options: decisions that differ from those of the newest load; only its column roles and sheet count.
     """
-    sales = opened(upload, upload.file_name, options.sheet)
-    as_before = later_options(ReadOptions.from_mapping(portfolio.load.options), sales.frame.columns)
-    chosen = {name: given for name in ("time", "value", "keys", "sheet") if (given := getattr(options, name))}
-    reading = read(upload, replace(as_before, **chosen), sales)
+    before = ReadOptions.from_mapping(portfolio.load.options)
+    reading = _apart(understanding.read_later, files_of(upload), before, options)
     panel, summary = append(portfolio.load.panel(), reading.panel, reading.has_row, reading.options.gaps)
-    _graph_of_edges(panel)
+    understanding.graph_of_edges(panel)
     return reading, panel, summary
 
 
