@@ -103,6 +103,10 @@ def test_a_change_is_seen_before_it_is_kept_and_is_everywhere_after(
     rows = pl.read_parquet(io.BytesIO(release.forecasts))
     recipe = client.get(f"/api/studies/{done.pk}/recipe/").content.decode()
     assert release.recipe_text == recipe and tomllib.loads(recipe)["adjustments"][0]["author"] == "ines"
+    [listed] = client.get(f"/api/portfolios/{done.portfolio.pk}/releases/").json()
+    whole = client.get(f"/api/releases/{release.pk}/").json()
+    assert [one["reason"] for one in whole.pop("adjustments")] == ["spring fair"]
+    assert listed == whole and listed["n_adjustments"] == 1
     again = export.forecasts(run_study(done.load.panel(), read_recipe(recipe)).published)
     assert again.equals(rows) and (rows["forecast"] != rows["statistical"]).any()
 

@@ -6,6 +6,7 @@ import gzip
 import hashlib
 from typing import Any
 
+from django.db.models import QuerySet
 from django.http import HttpResponse
 from django.utils.cache import patch_vary_headers
 from drf_spectacular.types import OpenApiTypes
@@ -67,7 +68,7 @@ class ReleaseSerializer(serializers.ModelSerializer):
     study_name = serializers.CharField(source="study.name")
     checks = CheckSerializer(many=True)
     total = serializers.ListField(child=serializers.FloatField())
-    adjustments = ReleasedAdjustmentSerializer(many=True)
+    n_adjustments = serializers.IntegerField()
     withdrawal = WithdrawalSerializer(allow_null=True, default=None)
 
     class Meta:
@@ -75,8 +76,16 @@ class ReleaseSerializer(serializers.ModelSerializer):
         fields = [
             "id", "portfolio", "study", "study_name", "number", "published_by", "prepared_by", "published_at", "note",
             "origin", "first", "last", "n_series", "n_nodes", "checks", "total", "sha256",
-            "adjustments", "withdrawal", "engine",
+            "n_adjustments", "withdrawal", "engine",
         ]  # fmt: skip
+        read_only_fields = fields
+
+
+class OneReleaseSerializer(ReleaseSerializer):
+    adjustments = ReleasedAdjustmentSerializer(many=True)
+
+    class Meta(ReleaseSerializer.Meta):
+        fields = [*ReleaseSerializer.Meta.fields, "adjustments"]
         read_only_fields = fields
 
 
@@ -378,16 +387,26 @@ class PublishView(APIView):
         return Response(ReleaseSerializer(release).data, status=status.HTTP_201_CREATED)
 
 
+def _told() -> QuerySet[Release]:
+    """Releases with what is told of them."""
+    return Release.objects.defer("forecasts", "recipe_text").select_related(
+        "study", "published_by", "prepared_by", "withdrawal__made_by"
+    )
+
+
 class ReleasesView(APIView):
     @extend_schema(parameters=[BEFORE], responses=ReleaseSerializer(many=True))
     def get(self, request: Request, pk: int) -> Response:
         """The newest hundred releases of a portfolio, or those before one of them."""
-        releases = (
-            Release.objects.filter(portfolio_id=pk)
-            .defer("forecasts")
-            .select_related("study", "published_by", "prepared_by", "withdrawal__made_by")
-        )
-        return Response(ReleaseSerializer(page_of(request, releases), many=True).data)
+        page = page_of(request, _told().filter(portfolio_id=pk))
+        return Response(ReleaseSerializer(page, many=True).data)
+
+
+class ReleaseView(APIView):
+    @extend_schema(responses=OneReleaseSerializer)
+    def get(self, request: Request, pk: int) -> Response:
+        """A release, with every adjustment in it."""
+        return Response(OneReleaseSerializer(get_object_or_404(_told(), pk=pk)).data)
 
 
 class WithdrawReleaseView(APIView):

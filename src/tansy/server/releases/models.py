@@ -44,6 +44,10 @@ class Release(Frozen):
     def __str__(self) -> str:
         return f"R{self.number}"
 
+    @property
+    def n_adjustments(self) -> int:
+        return len(self.adjustments)
+
     def content(self) -> bytes:
         """All nodes and leads, as Parquet, as they were published. Raises Damaged where they are not."""
         found = bytes(self.forecasts)

@@ -10,6 +10,7 @@ urlpatterns = [
     path("studies/<int:pk>/nodes/<str:node>/released/", api.ReleasedView.as_view()),
     path("studies/<int:pk>/nodes/<str:node>/releases/", api.NodeReleasesView.as_view()),
     path("portfolios/<int:pk>/releases/", api.ReleasesView.as_view()),
+    path("releases/<int:pk>/", api.ReleaseView.as_view()),
     path("releases/<int:pk>/withdraw/", api.WithdrawReleaseView.as_view()),
     path("releases/<int:pk>/track/", api.TrackView.as_view()),
     path("portfolios/<int:pk>/webhooks/", webhooks_api.WebhooksView.as_view()),

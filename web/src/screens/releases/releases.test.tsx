@@ -21,7 +21,7 @@ const release = (number: number): Schema['Release'] => ({
   checks: [],
   total: [10, 11],
   prepared_by: null,
-  adjustments: [],
+  n_adjustments: 1,
   withdrawal: null,
   engine: '1',
   sha256: 'f00d',

@@ -256,10 +256,10 @@ function Published({ list, withdraws }: { list: Schema['Release'][]; withdraws: 
                 <td className="num">{count(release.n_nodes)}</td>
                 <td>
                   {release.note}
-                  {release.adjustments.length > 0 && (
+                  {release.n_adjustments > 0 && (
                     <span className="block text-second">
-                      {count(release.adjustments.length)} adjustment
-                      {release.adjustments.length === 1 ? '' : 's'}
+                      {count(release.n_adjustments)} adjustment
+                      {release.n_adjustments === 1 ? '' : 's'}
                     </span>
                   )}
                   {release.withdrawal && (
