@@ -11,6 +11,9 @@ import subprocess
 import sys
 import time
 from collections import namedtuple
+from collections.abc import Iterator
+from contextlib import contextmanager
+from io import StringIO
 from pathlib import Path
 from typing import Any
 
@@ -62,14 +65,34 @@ def test_figures_are_for_administrators_and_count_what_there_is(user: User, done
     )
 
 
+@contextmanager
+def _as_logged() -> Iterator[StringIO]:
+    """What Django says of requests, as stderr has it with TANSY_LOGS=json."""
+    out = StringIO()
+    handler = logging.StreamHandler(out)
+    handler.addFilter(WithIds())
+    handler.setFormatter(AsJson())
+    logger = logging.getLogger("django.request")
+    logger.addHandler(handler)
+    try:
+        yield out
+    finally:
+        logger.removeHandler(handler)
+
+
 def test_a_request_has_an_id_of_its_own_or_its_proxys_and_a_line(user: User, caplog: Any) -> None:
     client = APIClient()
     with caplog.at_level(logging.INFO, "tansy.access"):
         own = client.get("/api/session/")["X-Request-ID"]
         given = client.get("/api/session/?secret=1", HTTP_X_REQUEST_ID="edge-7")["X-Request-ID"]
         evil = client.get("/api/session/", HTTP_X_REQUEST_ID='a"\n{}')["X-Request-ID"]
+        with _as_logged() as warned:  # by Django itself, which has the whole request
+            refused = client.get("/api/session/back/?code=secret", HTTP_X_REQUEST_ID="edge-8")
     assert len(own) == 32 and given == "edge-7" and len(evil) == 32
-    lines = [record for record in caplog.records if record.name == "tansy.access"]
+    [told] = map(json.loads, warned.getvalue().splitlines())
+    assert refused.status_code == 404 and (told["level"], told["request"]) == ("warning", "edge-8")
+    assert "secret" not in warned.getvalue()
+    lines = [record for record in caplog.records if record.name == "tansy.access"][:3]
     assert [record.getMessage() for record in lines] == ["GET /api/session/ 200"] * 3  # no query, which may be secret
     assert lines[0].status == 200 and lines[0].ms >= 0 and lines[0].user == ""
 

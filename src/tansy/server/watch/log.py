@@ -20,11 +20,11 @@ _USUAL = set(vars(logging.makeLogRecord({}))) | {"message", "asctime", "taskName
 
 
 class WithIds(logging.Filter):
-    """Puts the ids on every record, whoever logs it."""
+    """Puts the ids on every record, whoever logs it. Django gives the request itself, after it has been answered, and
+    its text has the query of its address, which may be secret: of that its id alone is kept."""
 
     def filter(self, record: logging.LogRecord) -> bool:
-        if not hasattr(record, "request"):
-            record.request = request_id.get()
+        record.request = request_id.get() or getattr(getattr(record, "request", None), "own_id", "")
         if not hasattr(record, "run"):
             record.run = run_id.get()
         return True

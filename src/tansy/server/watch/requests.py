@@ -31,6 +31,7 @@ class Watched:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         given = request.headers.get("X-Request-ID", "")
         own = given if _SAFE.fullmatch(given) else uuid4().hex
+        request.__dict__["own_id"] = own  # for what is logged of it afterwards
         token = request_id.set(own)
         began = time.perf_counter()
         try:
