@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from tansy.engine import kernels
 from tansy.engine.study import ready
 
 LISTING = """
@@ -56,3 +58,32 @@ def test_kernels_of_other_code_are_compiled_anew_by_a_process_of_their_own(
     monkeypatch.setenv(ready.COMPILING, "yes")
     ready.make_ready()  # the process that compiles does not wait for itself
     assert len(commands) == 2
+
+
+def test_compiled_kernels_lie_elsewhere_where_the_code_cannot_be_written_to(tmp_path: Path) -> None:
+    """As where an administrator installed it, and a service of another user runs it."""
+    (tmp_path / "a file").touch()
+    taken, free = tmp_path / "a file" / "x", tmp_path / "data" / "kernels"
+    assert kernels.first_with_room([taken]) is None and kernels.first_with_room([taken, free]) == free
+    code = """
+import sys, pathlib
+import numba  # read by another library before
+mkdir = pathlib.Path.mkdir
+def refused(self, *given, **more):
+    if self.name == "__pycache__":
+        raise PermissionError(13, "Permission denied")
+    mkdir(self, *given, **more)
+pathlib.Path.mkdir = refused
+from tansy.engine import kernels
+from tansy.engine.kernels.squares import mean_squares
+print(mean_squares._cache.cache_path)
+"""
+    usual = {key: value for key, value in os.environ.items() if key not in ("NUMBA_CACHE_DIR", "TANSY_DATA")}
+    nowhere = {"HOME": str(tmp_path / "a file")}
+
+    def kept(**own: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run([sys.executable, "-c", code], env={**usual, **own}, capture_output=True, text=True)
+
+    assert kept(HOME=str(tmp_path)).stdout.startswith(f"{tmp_path}/.cache/tansy/")
+    assert kept(**nowhere, TANSY_DATA=str(tmp_path / "data")).stdout.startswith(f"{free}/")
+    assert "set NUMBA_CACHE_DIR" in kept(**nowhere).stderr

@@ -19,6 +19,7 @@ import pytest
 from django.db import connection
 from rest_framework.test import APIClient
 
+from tansy.engine.kernels import WITH_DATA
 from tansy.server.backup import DATABASE, MANIFEST, BackupError, back_up, checked, restore, scheduled
 from tansy.server.studies.models import Study
 
@@ -67,6 +68,7 @@ def releases(database: Path) -> list[tuple[int, bytes, str]]:
 def test_what_is_put_back_is_what_was_there(folder: Path, tmp_path: Path) -> None:
     made = back_up(folder / DATABASE, folder, tmp_path / "all.zip", store=True)
     assert made.releases == 3 and stat.S_IMODE((tmp_path / "all.zip").stat().st_mode) == 0o600
+    (tmp_path / "again" / WITH_DATA / "a").mkdir(parents=True)  # of the command itself: the folder is empty
     restore(tmp_path / "all.zip", tmp_path / "again")
     assert releases(tmp_path / "again" / DATABASE) == releases(folder / DATABASE)
     there, again = everything(folder), everything(tmp_path / "again")

@@ -28,6 +28,7 @@ from typing import Any
 from uuid import uuid4
 
 from tansy.engine.errors import TansyError
+from tansy.engine.kernels import WITH_DATA
 
 FORMAT = 1
 DATABASE, MANIFEST = "tansy.sqlite3", "manifest.json"
@@ -107,7 +108,8 @@ def back_up(database: Path, folder: Path, to: Path, *, files: bool = True, store
 def restore(archive: Path, folder: Path) -> Made:
     """Put a backup into an empty folder: all of it or nothing. Raises BackupError where the folder holds anything, or
     the backup is damaged."""
-    if folder.exists() and any(folder.iterdir()):
+    kernels = folder / WITH_DATA  # made by any process that has no better place for them, such as this one
+    if folder.exists() and any(one != kernels for one in folder.iterdir()):
         raise BackupError(f"{folder} is not empty; give an empty folder, so that nothing is written over.")
     unfinished = folder.with_name(f"{folder.name}.{uuid4().hex}.part")
     try:
@@ -119,6 +121,7 @@ def restore(archive: Path, folder: Path) -> Made:
                     raise BackupError(f"{archive.name} is damaged at {name}; nothing was put back.")
         checked(unfinished / DATABASE)
         if folder.exists():
+            shutil.rmtree(kernels, ignore_errors=True)
             folder.rmdir()
         unfinished.rename(folder)
     except (OSError, KeyError, ValueError, sqlite3.Error, zipfile.BadZipFile) as error:
