@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import asdict, replace
 from datetime import timedelta
 from pathlib import Path
-from typing import Any, Concatenate, ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar
 
 import numpy as np
 from django.conf import settings
@@ -75,7 +75,7 @@ def hand_in(user: Any, sales: UploadedFile, attributes: Iterable[UploadedFile]) 
                     target.write(chunk)
                     if i == 0:
                         digest.update(chunk)
-            _apart(understanding.look, Files(name, {name: path_of(upload, name)}))
+            read_apart(name, understanding.look, Files(name, {name: path_of(upload, name)}))
         upload.sha256 = digest.hexdigest()
         upload.save(update_fields=["sha256"])
     except Exception:
@@ -109,21 +109,22 @@ def discard(upload: Upload) -> None:
 
 def preview(upload: Upload, options: ReadOptions) -> dict[str, Any]:
     """What is understood of an upload with the planner's decisions: see `understanding.preview`."""
-    return _apart(understanding.preview, files_of(upload), options)
+    return read_apart(upload.file_name, understanding.preview, files_of(upload), options)
 
 
 def read(upload: Upload, options: ReadOptions) -> Reading:
     """Read an upload with the planner's decisions."""
-    return _apart(understanding.read, files_of(upload), options)
+    return read_apart(upload.file_name, understanding.read, files_of(upload), options)
 
 
-def _apart(function: Callable[Concatenate[Files, P], T], files: Files, *args: P.args, **kwargs: P.kwargs) -> T:
-    """Read files apart. Raises FileError where that takes more than the machine has, Busy where others take long."""
+def read_apart(name: str, function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
+    """What a function makes of a file of that name, apart. Raises FileError where it takes more than the machine has,
+    Busy where others take long."""
     try:
-        return apart(function, files, *args, **kwargs)
+        return apart(function, *args, **kwargs)
     except Ended:
         raise FileError(
-            f"{files.sales} takes more memory or time to read than this machine has for it now; split it by year, or "
+            f"{name} takes more memory or time to read than this machine has for it now; split it by year, or "
             "try again when less is going on."
         ) from None
     except Full:
@@ -236,7 +237,7 @@ def appended(upload: Upload, portfolio: Portfolio, options: ReadOptions) -> tupl
     options: decisions that differ from those of the newest load; only its column roles and sheet count.
     """
     before = ReadOptions.from_mapping(portfolio.load.options)
-    reading = _apart(understanding.read_later, files_of(upload), before, options)
+    reading = read_apart(upload.file_name, understanding.read_later, files_of(upload), before, options)
     panel, summary = append(portfolio.load.panel(), reading.panel, reading.has_row, reading.options.gaps)
     understanding.graph_of_edges(panel)
     return reading, panel, summary

@@ -18,7 +18,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from tansy.engine.adjust.adjustment import CHANGES, OVER, SPREADS, Adjustment, read_adjustment
-from tansy.engine.adjust.file import read_adjustments
+from tansy.engine.adjust.file import open_adjustments, read_adjustments
 from tansy.engine.errors import AdjustmentError
 from tansy.engine.graph.graph import Graph
 from tansy.engine.study.compare import Differences
@@ -27,6 +27,7 @@ from tansy.server.accounts.trail import nothing_done
 from tansy.server.api.errors import Conflict
 from tansy.server.api.fields import MOST_ID, NumberField, whole_number
 from tansy.server.portfolios.models import Portfolio
+from tansy.server.portfolios.services import read_apart
 from tansy.server.studies import adjustments
 from tansy.server.studies.api import BandSerializer, NullableFloats, bands_of, rounded_list
 from tansy.server.studies.models import AdjustmentRow, Result, Study, node_at
@@ -235,7 +236,8 @@ class AdjustmentFileView(APIView):
             with path.open("wb") as file:
                 for chunk in sent.chunks():
                     file.write(chunk)
-            read = read_adjustments(path, now.graph, panel, now.timeline, called=sent.name)
+            table = read_apart(sent.name, open_adjustments, path, sent.name)
+        read = read_adjustments(table, sent.name, now.graph, panel, now.timeline)
         said = data["reason"].strip() or sent.name
         asked = [replace(one, reason=one.reason or said) for one in read]
         tried = adjustments.try_out(study, asked)
