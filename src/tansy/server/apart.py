@@ -27,7 +27,7 @@ logger = logging.getLogger("tansy.apart")
 AT_ONCE = 3
 WAITING = 15.0
 """Seconds that others wait for their turn, so that those who wait do not take all threads of the server."""
-SECONDS = 600.0
+SECONDS = 300.0
 _STAYS = 400 << 20
 """Bytes of memory up to which a process stays for the next one that asks; one does."""
 _FIRST_TO_GO = "1000"  # Linux ends those with the most first where memory runs out; others have 0
