@@ -520,7 +520,8 @@ def import_command(
     if by is None:
         raise TansyError(f"There is no administrator named {user!r} here.")
     made = take_in(file, by, name)
-    typer.echo(f"{made.name}: {made.studies.count():,} studies, {made.releases.count():,} releases checked")
+    studies, releases = made.studies.count(), made.releases.count()
+    typer.echo(f"{made.name} is taken in (studies: {studies:,}; releases, each as it was published: {releases:,})")
 
 
 def _portfolio(name: str) -> Any:
