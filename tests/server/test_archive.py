@@ -99,6 +99,8 @@ def test_who_keeps_it_gets_it_on_the_screen_and_nothing_stays_behind(
     left.mkdir()
     os.utime(left, (0, 0))
     answer = client.get(f"/api/portfolios/{full.pk}/archive/")
+    [told] = client.get(f"/api/portfolios/{full.pk}/trail/").json()["traces"][:1]
+    assert (told["who"], told["words"]) == ("ines", "took everything out as an archive")
     assert answer.status_code == 200 and answer["Content-Type"] == "application/zip"
     assert answer["Content-Disposition"] == 'attachment; filename="garden.zip"'
     content = b"".join(answer.streaming_content)

@@ -117,6 +117,7 @@ def test_a_port_that_is_taken_is_said(tmp_path: Path) -> None:
         command = [sys.executable, "-m", "tansy.cli", "serve", "--port", port]
         done = subprocess.run(command, env=env, capture_output=True, text=True, check=False, timeout=60)
     assert done.returncode != 0 and f"Port {port} of 127.0.0.1 cannot be had: Address already in use" in done.stderr
+    assert "is served at" not in done.stderr
     assert "Traceback" not in done.stderr
 
 

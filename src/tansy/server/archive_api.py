@@ -19,6 +19,7 @@ from rest_framework.views import APIView
 
 from tansy.server import archive
 from tansy.server.accounts.acts import Role
+from tansy.server.accounts.trail import write_down
 from tansy.server.portfolios.models import Portfolio
 
 _BEFORE = "archive-"
@@ -45,5 +46,6 @@ class ArchiveView(APIView):
             path = Path(folder) / "archive.zip"
             archive.export(portfolio, path)
             content = path.open("rb")  # it is there until the answer has been sent
+        write_down(request, pk, "took everything out as an archive")
         name = slugify(portfolio.name) or f"portfolio-{pk}"
         return FileResponse(content, as_attachment=True, filename=f"{name}.zip", content_type="application/zip")

@@ -96,7 +96,6 @@ def serve(host: str, port: int) -> None:
 
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
-    print(f"Tansy is served at http://{host}:{port}  (Ctrl-C stops it)", file=sys.stderr, flush=True)
     while not stopping:
         time.sleep(0.3)
         ended = web.process.poll()

@@ -110,6 +110,7 @@ def main(host: str, port: int) -> None:
         raise SystemExit(
             f"Port {port} of {host} cannot be had: {error.strerror}. Try another, as --port {port + 1}."
         ) from None
+    print(f"Tansy is served at http://{host}:{port}  (Ctrl-C stops it)", file=sys.stderr, flush=True)
     server.run()
 
 

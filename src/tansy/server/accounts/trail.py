@@ -74,11 +74,16 @@ def _write(request: Request, response: Any) -> None:
     answer = response.data if isinstance(getattr(response, "data", None), dict) else {}
     told = {"id": view.kwargs.get("pk"), "made": answer.get("id"), "role": answer.get("role")}
     told["name"] = request.META.get(_NAME) or answer.get("name")
+    write_down(request, request.META.get(_PORTFOLIO), act.words.format(**told))
+
+
+def write_down(request: Request, portfolio: int | None, words: str) -> None:
+    """Put what was done by whoever asked on the trail; of what is only read, what takes everything along."""
     row = Trace(
         who=request.META.get(_WHO) or request.user.get_username(),
         by=request.auth.name if isinstance(request.auth, Token) else "",
-        portfolio=request.META.get(_PORTFOLIO),
-        words=act.words.format(**told)[:_LONGEST],
+        portfolio=portfolio,
+        words=words[:_LONGEST],
     )
     try:
         row.save()
