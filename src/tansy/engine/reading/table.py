@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections import Counter
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 import polars as pl
@@ -16,6 +18,10 @@ from tansy.engine.reading.header import LOOKED_AT, check_names, find_header
 from tansy.engine.reading.workbook import with_header
 from tansy.engine.timeline import form_of
 
+_SAMPLE = 1 << 20
+_LONGEST_CELL = 32_767
+"""Letters, as many as a spreadsheet's cell holds; a longer one is a quote that is closed far below, or no table."""
+_LINES_OF_A_CELL = 100
 _DELIMITERS = (",", ";", "\t", "|")
 
 
@@ -59,7 +65,19 @@ def open_table(path: Path, sheet: str | None = None, called: str | None = None) 
         table = _read_csv(path, name, head)
     if table.frame.height == 0:
         raise FileError(f"{name} has a header but no rows below it.")
+    _check_lengths(name, table)
     return table
+
+
+def _check_lengths(name: str, table: Table) -> None:
+    longest = table.frame.select(pl.all().str.len_bytes().max()).row(0)
+    for column, length in zip(table.frame.columns, longest, strict=True):
+        if length is not None and length > 4 * _LONGEST_CELL:  # bytes of so many letters at most
+            row = int(table.frame[column].str.len_bytes().arg_max() or 0) + table.header_line + 1
+            raise FileError(
+                f"{name}, about row {row}: a cell of {column!r} holds more than {_LONGEST_CELL:,} letters; look for a "
+                "quote that is not closed."
+            )
 
 
 def _read_foreign(path: Path, name: str, sheet: str | None, is_workbook: bool) -> Table:
@@ -80,7 +98,7 @@ def _read_csv(path: Path, name: str, head: bytes) -> Table:
     if b"\x00" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         raise FileError(f"{name} is a binary file; expected are CSV, XLSX or Parquet.")
     raw = _to_utf8(name, path.read_bytes())
-    sample = raw[:262_144].decode("utf-8", errors="ignore").splitlines(keepends=True)[:LOOKED_AT]
+    sample = _first_lines(name, raw)
     delimiter = _delimiter(name, [line.rstrip("\r\n") for line in sample])
     try:
         rows, ends = _rows_of(sample, delimiter)
@@ -95,9 +113,7 @@ def _read_csv(path: Path, name: str, head: bytes) -> Table:
     if not body.strip():
         raise FileError(f"{name} has a header but no rows below it.")
     try:
-        table = pl.read_csv(
-            body, separator=delimiter, infer_schema=False, has_header=False, new_columns=names,
-        )  # fmt: skip
+        table = _parsed(body, delimiter, names)
     except pl.exceptions.PolarsError:
         raise FileError(_ragged_row(name, body, delimiter, len(names), line)) from None
     except BaseException as error:
@@ -107,6 +123,31 @@ def _read_csv(path: Path, name: str, head: bytes) -> Table:
     if table.width != len(names):
         raise FileError(_ragged_row(name, body, delimiter, len(names), line))
     return Table(table.fill_null(""), line)
+
+
+def _first_lines(name: str, raw: bytes) -> list[str]:
+    """Whole lines, as many as it takes to know a file by. Raises FileError where the first has no end."""
+    lines = io.StringIO(raw[:_SAMPLE].decode("utf-8", errors="ignore"), newline="").readlines()
+    if len(raw) > _SAMPLE:
+        lines.pop()
+    if not lines:
+        raise FileError(f"{name}, row 1: no line ends within {_SAMPLE:,} bytes; a table has a row on each line.")
+    return lines[:LOOKED_AT]
+
+
+def _parsed(body: bytes, delimiter: str, names: list[str]) -> pl.DataFrame:
+    """Where no cell begins with a quote, each is a letter like others: the inches of a product's name."""
+    read = partial(pl.read_csv, body, separator=delimiter, infer_schema=False, has_header=False, new_columns=names)
+    try:
+        return read()
+    except pl.exceptions.PolarsError:
+        if re.search(rb"(?:^|[\r\n" + re.escape(delimiter.encode()) + rb'])"', body):
+            raise
+        return read(quote_char=None)
+
+
+def _has_quoted_cells(body: bytes, delimiter: str) -> bool:
+    return re.search(rb"(?:^|[\r\n" + re.escape(delimiter.encode()) + rb'])"', body) is not None
 
 
 def _rows_of(lines: list[str], delimiter: str) -> tuple[list[list[str]], list[int]]:
@@ -178,8 +219,16 @@ def _is_number(text: str) -> bool:
 
 
 def _ragged_row(name: str, body: bytes, delimiter: str, width: int, above: int) -> str:
-    """Which row has too many cells, or a quote that is never closed. above: lines up to the header."""
-    rows = csv.reader(io.StringIO(body.decode("utf-8"), newline=""), delimiter=delimiter)
+    """Which row has too many cells, or a quote that is out of place or never closed. above: lines up to the header."""
+    quoted = _has_quoted_cells(body, delimiter)
+    odd = _odd_quote(body, delimiter) if quoted else None
+    if odd is not None:
+        return (
+            f"{name}, row {odd + above}: a quote that is out of place or never closed; a cell with quotes in it stands "
+            "in quotes, and each of its own twice."
+        )
+    text = io.StringIO(body.decode("utf-8"), newline="")
+    rows = csv.reader(text, delimiter=delimiter, quoting=csv.QUOTE_MINIMAL if quoted else csv.QUOTE_NONE)
     try:
         for row in rows:
             if len(row) > width:
@@ -189,4 +238,18 @@ def _ragged_row(name: str, body: bytes, delimiter: str, width: int, above: int) 
                 )
     except csv.Error as error:
         return f"{name}, row {rows.line_num + above}: {error}."
-    return f"{name} cannot be read as a table; check its quotes near row {rows.line_num + above}."
+    return f"{name} cannot be read as a table; save it anew."
+
+
+def _odd_quote(body: bytes, delimiter: str) -> int | None:
+    """The line, from 1, of the first row whose quotes are not those of cells in quotes."""
+    part = re.escape(delimiter.encode())
+    whole = re.compile(rb'(?:"(?:[^"]|"")*"|[^"%b]*)(?:%b(?:"(?:[^"]|"")*"|[^"%b]*))*' % (part, part, part))
+    began, row = 1, b""
+    for number, line in enumerate(body.split(b"\n"), 1):
+        row = row + b"\n" + line if row else line
+        if whole.fullmatch(row.rstrip(b"\r")):
+            began, row = number + 1, b""
+        elif number - began >= _LINES_OF_A_CELL or row.count(b'"') % 2 == 0:
+            return began
+    return began if row else None
