@@ -97,7 +97,7 @@ def _read_foreign(path: Path, name: str, sheet: str | None, is_workbook: bool) -
 def _read_csv(path: Path, name: str, head: bytes) -> Table:
     if b"\x00" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         raise FileError(f"{name} is a binary file; expected are CSV, XLSX or Parquet.")
-    raw = _to_utf8(name, path.read_bytes())
+    raw = _with_line_ends(_to_utf8(name, path.read_bytes()))
     sample = _first_lines(name, raw)
     delimiter = _delimiter(name, [line.rstrip("\r\n") for line in sample])
     try:
@@ -173,6 +173,13 @@ def _to_utf8(name: str, raw: bytes) -> bytes:
         return raw
     except UnicodeDecodeError:
         return raw.decode("cp1252", errors="replace").encode()
+
+
+def _with_line_ends(raw: bytes) -> bytes:
+    """Lines that end as usual, where some end with a return alone."""
+    if raw.count(b"\r") == raw.count(b"\r\n"):
+        return raw
+    return raw.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
 
 
 def _delimiter(name: str, sample: list[str]) -> str:
