@@ -112,6 +112,7 @@ def _read_csv(path: Path, name: str, head: bytes) -> Table:
     body = raw.split(b"\n", line)[line] if line < raw.count(b"\n") + 1 else b""
     if not body.strip():
         raise FileError(f"{name} has a header but no rows below it.")
+    body = _with_blank_rows(body, delimiter, len(names))
     try:
         table = _parsed(body, delimiter, names)
     except pl.exceptions.PolarsError:
@@ -133,6 +134,16 @@ def _first_lines(name: str, raw: bytes) -> list[str]:
     if not lines:
         raise FileError(f"{name}, row 1: no line ends within {_SAMPLE:,} bytes; a table has a row on each line.")
     return lines[:LOOKED_AT]
+
+
+def _with_blank_rows(body: bytes, delimiter: str, width: int) -> bytes:
+    """Empty lines as rows of empty cells, so that a row is found by its line; within cells in quotes they stay."""
+    if not re.search(rb"^\r?\n|\n\r?\n", body):
+        return body
+    blank = delimiter.encode() * (width - 1)
+    if not _has_quoted_cells(body, delimiter):
+        return re.sub(rb"(?m)^\r?(?=\n)", blank, body)
+    return re.sub(rb'(?m)"(?:[^"]|"")*"|^\r?(?=\n)', lambda found: found[0] if b'"' in found[0] else blank, body)
 
 
 def _parsed(body: bytes, delimiter: str, names: list[str]) -> pl.DataFrame:
@@ -176,10 +187,10 @@ def _to_utf8(name: str, raw: bytes) -> bytes:
 
 
 def _with_line_ends(raw: bytes) -> bytes:
-    """Lines that end as usual, where some end with a return alone."""
+    """Lines that end as usual, where some end with a return alone, or with several and a feed."""
     if raw.count(b"\r") == raw.count(b"\r\n"):
         return raw
-    return raw.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
+    return re.sub(rb"\r+\n", b"\n", raw).replace(b"\r", b"\n")
 
 
 def _delimiter(name: str, sample: list[str]) -> str:
