@@ -68,6 +68,7 @@ REFUSED: dict[str, tuple[str | bytes, dict[str, Any], str]] = {
     "too many cells": (HEAD + "2025-W01,A,1\n2025-W02,A,1,7\n", {}, "row 3: 4 cells"),
     "open quote": (HEAD + '2025-W01,B,1\n2025-W01,"A,1\n2025-W02,A,1\n', {}, "row 3: a quote that is out of place"),
     "quote closed far below": (HEAD + '2025-W01,"A' + "\n2025-W02,A,1" * 12_000 + '",2\n', {}, "cell of 'sku' holds more than 32,767"),
+    "quote closed below": (HEAD + '2025-W01,A,1\n2025-W01,"B,1\n2025-W02,A,1\n2025-W02,B 2",1\n', {}, "row 3: a cell of 'sku' goes on for 3 lines"),
     "text after a quote": (HEAD + '2025-W01,"2in" hose,1\n2025-W02,A,1\n', {}, "row 2: a quote that is out of place"),
     "inches, too many cells": (HEAD + '2025-W01,2" hose,1\n2025-W02,A,1,7\n', {}, "row 3: 4 cells"),
     "one endless line": ("week,sku,units," * 80_000, {}, "row 1: no line ends within 1,048,576"),
