@@ -145,6 +145,7 @@ READ: dict[str, tuple[str | bytes, dict[str, Any], list[float], dict[str, int]]]
     "pipes": ("week|sku|units\n2025-W01|A|1\n2025-W02|A|2\n", {}, [1, 2], {}),
     "pasted cells": ("week\tsku\tunits\n2025-W01\tA\t1,5\n2025-W02\tA\t2,5\n", {}, [1.5, 2.5], {}),
     "inches": ('week,sku,units\n2025-W01,hose 2",1\n2025-W02,hose 2",2\n', {}, [1, 2], {}),
+    "inches beside quotes": (HEAD + '2025-W01,"2"" hose",1\n2025-W02,2" hose,2\n', {}, [1, 2], {}),
     "no line's end": ("week,sku\u2028a,units\n2025-W01,A\u2028,1\n2025-W02,A\u2028,2\n", {}, [1, 2], {}),
     "no line's end above": ("Sales\x0bof\u2028spring\n\n" + HEAD + "2025-W01,A,1\n2025-W02,A,2\n", {}, [1, 2], {}),
     "returns alone": (HEAD.strip() + "\r2025-W01,A,1\r2025-W02,A,2\r", {}, [1, 2], {}),

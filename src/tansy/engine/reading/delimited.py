@@ -77,14 +77,26 @@ def _with_blank_rows(body: bytes, delimiter: str, width: int) -> bytes:
 
 
 def _parsed(body: bytes, delimiter: str, names: list[str]) -> pl.DataFrame:
-    """Where no cell begins with a quote, each is a letter like others: the inches of a product's name."""
-    read = partial(pl.read_csv, body, separator=delimiter, infer_schema=False, has_header=False, new_columns=names)
+    """Where no cell begins with a quote, each is a letter like others: the inches of a product's name. Where some do,
+    it is one in cells that do not."""
+    quoted = _has_quoted_cells(body, delimiter)
+    read = partial(
+        pl.read_csv, separator=delimiter, quote_char='"' if quoted else None, infer_schema=False, has_header=False,
+        new_columns=names,
+    )  # fmt: skip
     try:
-        return read()
+        return read(body)
     except pl.exceptions.PolarsError:
-        if _has_quoted_cells(body, delimiter):
+        if not quoted:
             raise
-        return read(quote_char=None)
+        return read(_with_inches_in_quotes(body, delimiter))
+
+
+def _with_inches_in_quotes(body: bytes, delimiter: str) -> bytes:
+    """Cells that do not begin with a quote and have one, written in quotes."""
+    ends = re.escape(delimiter.encode()) + rb"\r\n"
+    cells = re.compile(rb'"(?:[^"]|"")*"|(?<![^%b])([^"%b][^%b]*"[^%b]*)' % (ends, ends, ends, ends))
+    return cells.sub(lambda cell: b'"%b"' % cell[1].replace(b'"', b'""') if cell[1] else cell[0], body)
 
 
 def _check_swallowed(name: str, table: pl.DataFrame, delimiter: str, above: int) -> None:
