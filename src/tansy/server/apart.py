@@ -2,7 +2,8 @@
 
 A file can ask for more memory than there is. Then the process that reads it ends, and must not be the web server, which
 answers others. So it is the one that the kernel ends first where memory runs out; nor does reading take turns from
-answering. A process that took little stays for the next file.
+answering. A process that took little stays for the next file. A pool of Python's own is given up whole where one of its
+processes ends, and what others were reading with it; here each goes alone.
 """
 
 from __future__ import annotations

@@ -196,6 +196,8 @@ def _is_number(text: str) -> bool:
 def _ragged_row(name: str, body: bytes, delimiter: str, width: int, above: int) -> str:
     """Which row has too many cells, or a quote that is out of place or never closed. above: lines up to the header."""
     quoted = _has_quoted_cells(body, delimiter)
+    if quoted:
+        body = _with_inches_in_quotes(body, delimiter)  # which are no fault
     odd = _odd_quote(body, delimiter) if quoted else None
     if odd is not None:
         return (

@@ -63,10 +63,10 @@ def open_table(path: Path, sheet: str | None = None, called: str | None = None) 
 
 
 def _check_lengths(name: str, table: Table) -> None:
-    longest = table.frame.select(pl.all().str.len_bytes().max()).row(0)
+    longest = table.frame.select(pl.all().str.len_chars().max()).row(0)
     for column, length in zip(table.frame.columns, longest, strict=True):
-        if length is not None and length > 4 * _LONGEST_CELL:  # bytes of so many letters at most
-            row = int(table.frame[column].str.len_bytes().arg_max() or 0) + table.header_line + 1
+        if length is not None and length > _LONGEST_CELL:
+            row = int(table.frame[column].str.len_chars().arg_max() or 0) + table.header_line + 1
             raise FileError(
                 f"{name}, about row {row}: a cell of {column!r} holds more than {_LONGEST_CELL:,} letters; look for a "
                 "quote that is not closed."

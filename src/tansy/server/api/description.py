@@ -24,6 +24,7 @@ _SAID = {
     404: "There is no such thing.",
     409: "The thing is in a state in which this cannot be done.",
     422: "The request is understood but cannot be done with this data; the sentence says why.",
+    503: "Others write or read something large, and have for a while; the same can be asked again in a minute.",
 }
 
 
@@ -54,4 +55,5 @@ def _errors_of(path: str, verb: str, operation: dict[str, Any]) -> list[int]:
         *([404] if "path" in places or path.startswith("/api/session/") else []),
         *([409] if changes or of_a_result else []),
         *([422] if changes or asks or of_a_result else []),
+        *([503] if changes else []),
     ]
