@@ -210,6 +210,7 @@ function PortfolioPicker({ current }: { current: number | undefined }) {
       <select
         className="select select-xs mt-1 w-full truncate pr-7!"
         value={current}
+        title={all.find((one) => one.id === current)?.name}
         onChange={(event) => navigate(`/p/${event.target.value}/study`)}
       >
         {all.map((one) => (
