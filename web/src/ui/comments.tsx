@@ -5,6 +5,7 @@ import { Link } from 'react-router';
 import { api, body } from '../api/client';
 import { session } from '../api/queries';
 import { when } from './format';
+import { Refused } from './states';
 
 export function Comments({ portfolio, study, node }: { portfolio: number; study: number; node?: string }) {
   const client = useQueryClient();
@@ -88,11 +89,7 @@ export function Comments({ portfolio, study, node }: { portfolio: number; study:
           Say it
         </button>
       </form>
-      {(say.error ?? remove.error) && (
-        <p role="alert" className="mt-1 text-error">
-          {(say.error ?? remove.error)?.message}
-        </p>
-      )}
+      <Refused of={[say, remove]} className="mt-1" />
     </section>
   );
 }

@@ -24,6 +24,25 @@ export function Failed({ error, retry }: { error: unknown; retry?: () => void })
   );
 }
 
+interface RefusedProps {
+  of: { error: Error | null; submittedAt: number }[];
+  className?: string;
+  /** What that means for what was there, after the reason. */
+  also?: string;
+}
+
+/** Why the last of these acts was refused, where it was. */
+export function Refused({ of, className = '', also = '' }: RefusedProps) {
+  const last = of.toSorted((one, other) => other.submittedAt - one.submittedAt)[0];
+  return (
+    last?.error && (
+      <p role="alert" className={`text-error ${className}`}>
+        {`${last.error.message} ${also}`.trim()}
+      </p>
+    )
+  );
+}
+
 export function Empty({ title, children }: { title: string; children: React.ReactNode }) {
   return (
     <div className="max-w-prose p-6">
@@ -35,13 +54,15 @@ export function Empty({ title, children }: { title: string; children: React.Reac
 
 export function NotFound() {
   return (
-    <Empty title="There is nothing at this address">
-      It may have been mistyped or deleted.{' '}
-      <Link className="link" to="/">
-        Go to the newest portfolio
-      </Link>
-      .
-    </Empty>
+    <main>
+      <Empty title="There is nothing at this address">
+        It may have been mistyped or deleted.{' '}
+        <Link className="link" to="/">
+          Go to the newest portfolio
+        </Link>
+        .
+      </Empty>
+    </main>
   );
 }
 

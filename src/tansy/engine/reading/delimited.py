@@ -104,13 +104,23 @@ def _check_swallowed(name: str, table: pl.DataFrame, delimiter: str, above: int)
     last = table.width - 1
     for place, column in enumerate(table.columns):
         texts = table[column]
-        for at in np.flatnonzero(texts.str.count_matches("\n", literal=True) >= 2)[:_CELLS_LOOKED_AT].tolist():
-            parted = [line.count(delimiter) for line in texts[at].splitlines()]
-            if parted == [last - place, *[last] * (len(parted) - 2), place]:
+        for at in np.flatnonzero(texts.str.contains("\n", literal=True))[:_CELLS_LOOKED_AT].tolist():
+            parted = [line.split(delimiter) for line in texts[at].split("\n")]
+            if [len(cells) - 1 for cells in parted] != [last - place, *[last] * (len(parted) - 2), place]:
+                continue
+            # of two lines, each a part of a row: where what they hold beside the cell is as in the cell's own row
+            beside = [*parted[-1][:-1], *parted[0][1:]]
+            own = [*table.row(at)[:place], *table.row(at)[place + 1 :]]
+            if len(parted) > 2 or (kinds := [*map(_kind, own)]) == [*map(_kind, beside)] and {*kinds} != {"text"}:
                 raise FileError(
                     f"{name}, about row {at + above + 1}: a cell of {column!r} goes on for {len(parted):,} lines that "
                     "look like rows; look for a quote that is not closed."
                 )
+
+
+def _kind(cell: str) -> str:
+    cell = cell.strip()
+    return "period" if form_of(cell) is not None else "number" if _is_number(cell) else cell and "text"
 
 
 def _has_quoted_cells(body: bytes, delimiter: str) -> bool:

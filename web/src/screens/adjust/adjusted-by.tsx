@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { api, body, type Schema } from '../../api/client';
 import { useReader } from '../../api/roles';
+import { Refused } from '../../ui/states';
 import { forecastChanged } from './queries';
 
 export function AdjustedBy({ node, portfolio }: { node: Schema['Node']; portfolio: number }) {
@@ -18,11 +19,7 @@ export function AdjustedBy({ node, portfolio }: { node: Schema['Node']; portfoli
       <h2 id={`adjusted-${portfolio}`} className="mb-1 font-semibold">
         Adjusted
       </h2>
-      {withdraw.isError && (
-        <p role="alert" className="text-error">
-          {withdraw.error.message}
-        </p>
-      )}
+      <Refused of={[withdraw]} />
       <ul className="text-[13px]">
         {node.adjusted_by.map((one) => (
           <li key={one.id} className="flex flex-wrap items-baseline gap-x-2 border-b border-rule py-1">

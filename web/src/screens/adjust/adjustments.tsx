@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { useReader } from '../../api/roles';
 import { count, fixed, signed, when } from '../../ui/format';
-import { Failed } from '../../ui/states';
+import { Failed, Refused } from '../../ui/states';
 import { TableOut } from '../../ui/table-out';
 import { FromFile } from './from-file';
 import { adjustments, forecastChanged } from './queries';
@@ -73,11 +73,7 @@ export function Adjustments({ portfolio, study }: { portfolio: number; study: nu
           />
         )}
       </div>
-      {decide.isError && (
-        <p role="alert" className="text-error">
-          {decide.error.message}
-        </p>
-      )}
+      <Refused of={[decide]} />
       {rows.length === 0 ? (
         <p className="text-second">
           Nobody has changed what is forecast. Adjust on a series, or mark several in the Field.

@@ -10,7 +10,7 @@ import { useColours } from '../../charts/colours';
 import { contextOptions } from '../../charts/context';
 import { count, fixed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
-import { Empty, Failed, Loading } from '../../ui/states';
+import { Empty, Failed, Loading, Refused } from '../../ui/states';
 import { typing } from '../../ui/typing';
 import { IntakeTabs } from '../intake/tabs';
 import { above, isChange, nextOpen, type Replace, replacements, type Suspicion, sentence } from './decide';
@@ -66,11 +66,7 @@ export function Corrections() {
               {look.isPending ? 'Looking …' : 'Look for them'}
             </button>
           </div>
-          {look.isError && (
-            <p role="alert" className="text-error">
-              {look.error.message}
-            </p>
-          )}
+          <Refused of={[look]} />
         </details>
         <MarkForm portfolio={portfolio} />
         {kept && kept.found.length > 0 && <Desk key={kept.id} portfolio={portfolio} kept={kept} />}
@@ -337,11 +333,7 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
               </button>
             )}
           </div>
-          {decide.isError && (
-            <p role="alert" className="text-error">
-              {decide.error.message} Nothing was changed.
-            </p>
-          )}
+          <Refused of={[decide]} also="Nothing was changed." />
         </section>
       )}
     </div>

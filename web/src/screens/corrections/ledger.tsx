@@ -6,7 +6,7 @@ import { api, body, type Schema } from '../../api/client';
 import { useReader } from '../../api/roles';
 import { count, fixed, when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
-import { Empty, Failed, Loading } from '../../ui/states';
+import { Empty, Failed, Loading, Refused } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 import { type LedgerAsk, ledger } from './queries';
 import { RULE_LABELS } from './rules';
@@ -80,11 +80,7 @@ export function Ledger() {
             Revert {chosen.size > 0 ? count(chosen.size) : ''}
           </button>
         </div>
-        {revert.isError && (
-          <p role="alert" className="text-error">
-            {revert.error.message} Nothing was reverted.
-          </p>
-        )}
+        <Refused of={[revert]} also="Nothing was reverted." />
         {data.moved.length > 0 && <Moved data={data} onLevel={setLevel} />}
         {data.corrections.length === 0 ? (
           <Empty title="No corrections here">

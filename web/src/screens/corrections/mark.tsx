@@ -5,6 +5,7 @@ import { api, body, type Schema } from '../../api/client';
 import { overview } from '../../api/queries';
 import { useReader } from '../../api/roles';
 import { count } from '../../ui/format';
+import { Refused } from '../../ui/states';
 
 export function MarkForm({ portfolio }: { portfolio: number }) {
   const client = useQueryClient();
@@ -127,11 +128,7 @@ export function MarkForm({ portfolio }: { portfolio: number }) {
         {mark.isSuccess && (
           <output className="text-accent">{count(mark.data.count)} values are unknown now.</output>
         )}
-        {mark.isError && (
-          <p role="alert" className="w-full text-error">
-            {mark.error.message} Nothing was marked.
-          </p>
-        )}
+        <Refused of={[mark]} className="w-full" also="Nothing was marked." />
       </form>
     </details>
   );

@@ -6,7 +6,7 @@ import { portfolios } from '../../api/queries';
 import { useReader } from '../../api/roles';
 import { count } from '../../ui/format';
 import { Page } from '../../ui/page';
-import { Failed, Loading } from '../../ui/states';
+import { Failed, Loading, Refused } from '../../ui/states';
 import { Brought } from './brought';
 import { Findings } from './findings';
 
@@ -72,11 +72,11 @@ export function Append() {
       }
     >
       <div className="max-w-[980px] space-y-6 p-[18px]">
-        {(look.isError || load.isError) && (
-          <p role="alert" className="max-w-prose border-l-[3px] border-error pl-3 text-error">
-            {(load.error ?? look.error)?.message} Nothing was loaded.
-          </p>
-        )}
+        <Refused
+          of={look.isError ? [{ error: look.error, submittedAt: 0 }] : [load, discard]}
+          className="max-w-prose border-l-[3px] border-error pl-3"
+          also="Nothing was loaded."
+        />
         {look.data && (
           <>
             <section aria-labelledby="brings">

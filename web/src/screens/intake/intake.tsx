@@ -8,7 +8,7 @@ import { covers, useRole } from '../../api/roles';
 import { count, periods, signed, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Choice, Page } from '../../ui/page';
-import { Failed, Loading } from '../../ui/states';
+import { Failed, Loading, Refused } from '../../ui/states';
 import { Brought } from './brought';
 import { Findings } from './findings';
 import { loads } from './queries';
@@ -141,11 +141,7 @@ function HandIn({ first, current }: { first: boolean; current: Schema['Portfolio
           {handIn.isPending ? 'Reading …' : current ? 'Make a new portfolio' : 'Look at it'}
         </button>
       </div>
-      {handIn.isError && (
-        <p role="alert" className="mt-3 text-error">
-          {handIn.error.message}
-        </p>
-      )}
+      <Refused of={[handIn]} className="mt-3" />
     </section>
   );
 }
@@ -265,11 +261,7 @@ function Loads({ portfolio, all }: { portfolio: Schema['Portfolio']; all: Schema
           ))}
         </tbody>
       </table>
-      {(undo.isError || again.isError) && (
-        <p role="alert" className="mt-2 text-error">
-          {(undo.error ?? again.error)?.message}
-        </p>
-      )}
+      <Refused of={[undo, again]} className="mt-2" />
       {newest && latest && newest.last_period !== latest.last && (
         <p className="mt-3 flex items-center gap-4">
           <span>

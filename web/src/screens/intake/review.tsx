@@ -7,7 +7,7 @@ import { portfolios } from '../../api/queries';
 import { count, periods } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
 import { saveFile } from '../../ui/save';
-import { Failed, Loading } from '../../ui/states';
+import { Failed, Loading, Refused } from '../../ui/states';
 import {
   COARSER,
   COPIES,
@@ -161,11 +161,7 @@ export function Review() {
       }
     >
       <div className="space-y-6 p-[18px]">
-        {load.isError && (
-          <p role="alert" className="text-error">
-            {load.error.message} Nothing was loaded.
-          </p>
-        )}
+        <Refused of={[load, discard, refused]} also="Nothing was loaded." />
         {problem && (
           <p role="alert" className="max-w-prose border-l-[3px] border-error pl-3 text-error">
             {problem} Set the roles of the columns below, or hand in another file.

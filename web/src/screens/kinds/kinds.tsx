@@ -10,7 +10,7 @@ import { useColours } from '../../charts/colours';
 import { count, fixed } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Page } from '../../ui/page';
-import { Failed, Loading } from '../../ui/states';
+import { Failed, Loading, Refused } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 import { kinds } from './queries';
 
@@ -157,11 +157,7 @@ function Members({
           </select>
         </label>
       </div>
-      {move.isError && (
-        <p role="alert" className="text-error">
-          {move.error.message}
-        </p>
-      )}
+      <Refused of={[move]} />
       <table className="sheet">
         <thead>
           <tr>

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { when } from '../../ui/format';
-import { Failed, Loading } from '../../ui/states';
+import { Failed, Loading, Refused } from '../../ui/states';
 import { type Invited, NameField, TheLink } from './link';
 import { people } from './queries';
 
@@ -34,7 +34,6 @@ export function Everybody({ me }: { me: string }) {
     },
     onSettled: refresh,
   });
-  const wrong = change.error ?? link.error ?? invite.error;
   if (list.isError) return <Failed error={list.error} retry={() => void list.refetch()} />;
   if (list.isPending) return <Loading what="everybody" />;
   return (
@@ -60,11 +59,7 @@ export function Everybody({ me }: { me: string }) {
         <span className="text-[13px] text-second">Without a role in this portfolio, to load their own.</span>
       </form>
       {invited && <TheLink of={invited} />}
-      {wrong && (
-        <p role="alert" className="text-error">
-          {wrong.message}
-        </p>
-      )}
+      <Refused of={[change, link, invite]} />
       <table className="sheet">
         <thead>
           <tr>

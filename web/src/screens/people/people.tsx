@@ -7,7 +7,7 @@ import { portfolios, session } from '../../api/queries';
 import { covers, ROLES, type Role, useRole } from '../../api/roles';
 import { count, when } from '../../ui/format';
 import { Page } from '../../ui/page';
-import { Failed, Loading } from '../../ui/states';
+import { Failed, Loading, Refused } from '../../ui/states';
 import { Everybody } from './everybody';
 import { type Invited, NameField, TheLink } from './link';
 import { members, trail } from './queries';
@@ -53,7 +53,6 @@ function Members({ portfolio, name, keeps }: { portfolio: number; name: string; 
     onSuccess: setInvited,
     onSettled: refresh,
   });
-  const wrong = change.error ?? take.error ?? again.error;
   if (list.isError) return <Failed error={list.error} retry={() => void list.refetch()} />;
   if (list.isPending) return <Loading what="who may do what" />;
   return (
@@ -71,11 +70,7 @@ function Members({ portfolio, name, keeps }: { portfolio: number; name: string; 
       </dl>
       {keeps && <Add portfolio={portfolio} added={setInvited} settled={refresh} />}
       {invited && <TheLink of={invited} />}
-      {wrong && (
-        <p role="alert" className="text-error">
-          {wrong.message}
-        </p>
-      )}
+      <Refused of={[change, take, again]} />
       <table className="sheet">
         <thead>
           <tr>
@@ -178,11 +173,7 @@ function Add({
         </button>
         <span className="text-[13px] text-second">Who is new gets a link to choose a password.</span>
       </form>
-      {add.isError && (
-        <p role="alert" className="mb-2 text-error">
-          {add.error.message}
-        </p>
-      )}
+      <Refused of={[add]} className="mb-2" />
     </>
   );
 }

@@ -107,4 +107,30 @@ describe('plans', () => {
     const high = screen.getByLabelText('To, units a period') as HTMLInputElement;
     expect([high.value, high.getAttribute('aria-invalid')]).toEqual(['3', 'true']);
   });
+
+  it('say why one cannot be dropped, and are not dropped by readers', async () => {
+    let role = 'planner';
+    const plan = {
+      id: 4,
+      words: 'price of group Roses is 4.5',
+      made_by: 'ines',
+      made_at: '2026-03-01T08:00:00Z',
+    };
+    serve(({ method, path }) => {
+      if (path === '/api/portfolios/') return { body: [{ id: 1, name: 'Garden', load, role }] };
+      if (path === '/api/portfolios/1/plans/') return { body: [plan] };
+      if (method === 'GET') return { body: [] };
+      return { status: 503, body: { detail: 'Others write something large; try again in a minute.' } };
+    });
+    show(<PlansScreen />, '/p/:portfolio/intake/plans', '/p/1/intake/plans');
+    fireEvent.click(await screen.findByRole('button', { name: `Drop: ${plan.words}` }));
+    expect((await screen.findByRole('alert')).textContent).toContain('Others write something large');
+    cleanup();
+    role = 'reader';
+    show(<PlansScreen />, '/p/:portfolio/intake/plans', '/p/1/intake/plans');
+    expect(await screen.findByRole('button', { name: `Drop: ${plan.words}` })).toHaveProperty(
+      'disabled',
+      true,
+    );
+  });
 });

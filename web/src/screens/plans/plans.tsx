@@ -8,7 +8,7 @@ import { portfolios } from '../../api/queries';
 import { useReader } from '../../api/roles';
 import { when } from '../../ui/format';
 import { Choice, Page } from '../../ui/page';
-import { Empty, Failed, Loading } from '../../ui/states';
+import { Empty, Failed, Loading, Refused } from '../../ui/states';
 import { IntakeTabs } from '../intake/tabs';
 import { Countries, DriverFields } from './driver-fields';
 import { type Entries, type Kind, namesOf, planOf } from './entries';
@@ -30,6 +30,7 @@ export function PlansScreen() {
   const found = useQuery(plans(portfolio));
   const load = useQuery(portfolios).data?.find((one) => one.id === portfolio)?.load;
   const [kind, setKind] = useState<Kind>('arrival');
+  const reader = useReader();
   const drop = useMutation({
     mutationFn: (id: number) => api.DELETE('/api/plans/{id}/', { params: { path: { id } } }),
     onSuccess: () => client.invalidateQueries({ queryKey: ['plans', portfolio] }),
@@ -45,6 +46,7 @@ export function PlansScreen() {
         </p>
         <Choice label="Add" options={KINDS} value={kind} onChange={setKind} />
         <PlanForm key={kind} portfolio={portfolio} kind={kind} load={load} />
+        <Refused of={[drop]} />
         {found.data.length === 0 ? (
           <Empty title="No plans yet">Choose above what you know, and add it.</Empty>
         ) : (
@@ -68,6 +70,7 @@ export function PlansScreen() {
                       type="button"
                       className="btn btn-xs"
                       aria-label={`Drop: ${plan.words}`}
+                      {...reader}
                       onClick={() => drop.mutate(plan.id)}
                     >
                       Drop

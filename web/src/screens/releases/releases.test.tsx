@@ -225,8 +225,8 @@ describe('releases', () => {
     const shown = (await screen.findByText('tansy-0123456789abcdef')).parentElement;
     expect(shown?.textContent).toContain('tansy-0123456789abcdef');
     expect(shown?.textContent).toContain('/api/releases/41/csv/');
-    fireEvent.click(await screen.findByRole('button', { name: 'Take back' }));
-    await waitFor(() => expect(screen.queryByRole('button', { name: 'Take back' })).toBeNull());
+    fireEvent.click(await screen.findByRole('button', { name: 'Take back order desk' }));
+    await waitFor(() => expect(screen.queryByRole('button', { name: 'Take back order desk' })).toBeNull());
   });
 
   it('says what comes first where no study has been run', async () => {

@@ -15,7 +15,7 @@ import { Dialog } from '../../ui/dialog';
 import { count, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Choice, Page } from '../../ui/page';
-import { Empty, Failed, Loading } from '../../ui/states';
+import { Empty, Failed, Loading, Refused } from '../../ui/states';
 import { Adjustments } from '../adjust/adjustments';
 import { Moved } from './moved';
 import { draft as draftQuery } from './queries';
@@ -143,11 +143,7 @@ export function Releases() {
       }
     >
       <div className="space-y-7 p-[18px]">
-        {(publish.error ?? prepare.error) && (
-          <p role="alert" className="text-error">
-            {(publish.error ?? prepare.error)?.message}
-          </p>
-        )}
+        <Refused of={[publish, prepare]} />
         <GoingOut draft={draft} />
         {draft.last_release && <Moved portfolio={portfolio} study={study} release={draft.last_release} />}
         <Adjustments portfolio={portfolio} study={study} />

@@ -3,6 +3,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body } from '../../api/client';
 import { when } from '../../ui/format';
+import { ShownOnce } from '../../ui/shown-once';
+import { Refused } from '../../ui/states';
 import { tokens } from './queries';
 
 export function Tokens({ example }: { example: number | undefined }) {
@@ -31,21 +33,22 @@ export function Tokens({ example }: { example: number | undefined }) {
         with its time or when you take it back.
       </p>
       {make.data && (
-        <div role="status" className="mb-3 border-l-[3px] border-accent pl-3">
-          <p>
-            Copy the token <b>{make.data.name}</b> now; it is not shown again:
-          </p>
-          <code data-testid="token" className="block py-1 break-all">
-            {make.data.token}
-          </code>
-          {example !== undefined && (
-            <code className="block text-second">
-              curl -H "Authorization: Bearer {make.data.token.slice(0, 12)}…" {window.location.origin}
-              /api/releases/
-              {example}/csv/
-            </code>
-          )}
-        </div>
+        <ShownOnce
+          key={make.data.id}
+          text={make.data.token}
+          testId="token"
+          use={
+            example !== undefined && (
+              <code className="mt-1 block text-second">
+                curl -H "Authorization: Bearer {make.data.token.slice(0, 12)}…" {window.location.origin}
+                /api/releases/
+                {example}/csv/
+              </code>
+            )
+          }
+        >
+          Copy the token <b>{make.data.name}</b> now.
+        </ShownOnce>
       )}
       <form
         className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-2"
@@ -90,11 +93,7 @@ export function Tokens({ example }: { example: number | undefined }) {
           Make a token
         </button>
       </form>
-      {make.isError && (
-        <p role="alert" className="text-error">
-          {make.error.message}
-        </p>
-      )}
+      <Refused of={[make, revoke]} />
       <ul>
         {list.data?.map((token) => (
           <li key={token.id} className="flex items-center gap-3 py-0.5">
@@ -103,7 +102,12 @@ export function Tokens({ example }: { example: number | undefined }) {
               {token.scope === 'act' ? 'reads and acts' : 'reads'}, since {when(token.created_at)}
               {token.expires_at && `, until ${when(token.expires_at)}`}
             </span>
-            <button type="button" className="btn btn-xs" onClick={() => revoke.mutate(token.id)}>
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-label={`Take back ${token.name}`}
+              onClick={() => revoke.mutate(token.id)}
+            >
               Take back
             </button>
           </li>

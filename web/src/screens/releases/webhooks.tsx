@@ -3,6 +3,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, body, type Schema } from '../../api/client';
 import { when } from '../../ui/format';
+import { ShownOnce } from '../../ui/shown-once';
+import { Refused } from '../../ui/states';
 import { webhooks } from './queries';
 
 const EVENTS: Record<string, string> = {
@@ -52,12 +54,9 @@ export function Webhooks({ portfolio }: { portfolio: number }) {
         it comes from. What is not heard is sent again, for seven hours.
       </p>
       {make.data && (
-        <div role="status" className="mb-3 border-l-[3px] border-accent pl-3">
-          <p>
-            Copy the secret for <b>{make.data.url}</b> now; it is not shown again:
-          </p>
-          <code className="block py-1 break-all">{make.data.secret}</code>
-        </div>
+        <ShownOnce key={make.data.id} text={make.data.secret}>
+          Copy the secret for <b>{make.data.url}</b> now.
+        </ShownOnce>
       )}
       <form
         className="mb-2 flex items-center gap-2"
@@ -81,11 +80,7 @@ export function Webhooks({ portfolio }: { portfolio: number }) {
           Tell it
         </button>
       </form>
-      {make.isError && (
-        <p role="alert" className="text-error">
-          {make.error.message}
-        </p>
-      )}
+      <Refused of={[make, drop, tryOut]} />
       <ul>
         {list.data?.map((one) => (
           <li key={one.id} className="py-0.5">

@@ -5,6 +5,7 @@ import { useLocation, useNavigate } from 'react-router';
 import { ApiError, api, body } from '../../api/client';
 import { session } from '../../api/queries';
 import { SecretField } from '../../ui/secret';
+import { Refused } from '../../ui/states';
 import { Door } from './door';
 
 export function Join() {
@@ -31,11 +32,7 @@ export function Join() {
     join.error instanceof ApiError ? (join.error.errors.password ?? join.error.message) : join.error?.message;
   return (
     <Door>
-      {ask.isError && (
-        <p role="alert" className="text-error">
-          {ask.error.message}
-        </p>
-      )}
+      <Refused of={[ask]} />
       {ask.data && (
         <form
           className="space-y-3"

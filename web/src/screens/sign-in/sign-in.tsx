@@ -5,6 +5,7 @@ import { api, body } from '../../api/client';
 import { session } from '../../api/queries';
 import { useElsewhere } from '../../ui/elsewhere';
 import { SecretField } from '../../ui/secret';
+import { Refused } from '../../ui/states';
 import { Door } from './door';
 
 export function SignIn() {
@@ -44,11 +45,7 @@ export function SignIn() {
           />
         </label>
         <SecretField label="Password" complete="current-password" value={password} onChange={setPassword} />
-        {signIn.isError && (
-          <p role="alert" className="text-error">
-            {signIn.error.message}
-          </p>
-        )}
+        <Refused of={[signIn]} />
         <button type="submit" className="btn btn-primary w-full" disabled={signIn.isPending}>
           Sign in
         </button>

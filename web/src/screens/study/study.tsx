@@ -7,7 +7,7 @@ import { PAGE, portfolios, search, studies } from '../../api/queries';
 import { useReader } from '../../api/roles';
 import { count, fixed, seconds, signed, when } from '../../ui/format';
 import { Page } from '../../ui/page';
-import { Empty, Failed, Loading } from '../../ui/states';
+import { Empty, Failed, Loading, Refused } from '../../ui/states';
 import { kept } from './queries';
 import { ChangeStudy, WhatIf } from './what-if';
 
@@ -90,11 +90,7 @@ export function StudyScreen() {
       }
     >
       <div className="max-w-[980px] space-y-6 p-[18px]">
-        {start.isError && (
-          <p role="alert" className="text-error">
-            {start.error.message}
-          </p>
-        )}
+        <Refused of={[start]} />
         {running && <Progress study={running} portfolio={portfolio} />}
         {list.data.length === 0 && <Suspicious portfolio={portfolio} />}
         {list.data.length === 0 ? (
@@ -157,19 +153,22 @@ function WholeUnits({ portfolio }: { portfolio: Schema['Portfolio'] }) {
     onSettled: () => client.invalidateQueries({ queryKey: portfolios.queryKey }),
   });
   return (
-    <label
-      className="flex items-center gap-2 text-[13px]"
-      title="Studies made from now on; totals still add up"
-    >
-      <input
-        type="checkbox"
-        className="checkbox checkbox-sm"
-        disabled={portfolio.role !== 'keeper'}
-        checked={portfolio.whole_units}
-        onChange={(event) => send.mutate(event.target.checked)}
-      />
-      forecasts in whole units
-    </label>
+    <>
+      <label
+        className="flex items-center gap-2 text-[13px]"
+        title="Studies made from now on; totals still add up"
+      >
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          disabled={portfolio.role !== 'keeper'}
+          checked={portfolio.whole_units}
+          onChange={(event) => send.mutate(event.target.checked)}
+        />
+        forecasts in whole units
+      </label>
+      <Refused of={[send]} />
+    </>
   );
 }
 
@@ -191,6 +190,7 @@ function usedBy(nodes: number | null): string {
 function KeptMethods({ portfolio }: { portfolio: number }) {
   const client = useQueryClient();
   const list = useQuery(kept(portfolio));
+  const reader = useReader();
   const withdraw = useMutation({
     mutationFn: (id: number) => body(api.POST('/api/kept/{id}/withdraw/', { params: { path: { id } } })),
     onSettled: () => client.invalidateQueries({ queryKey: kept(portfolio).queryKey }),
@@ -229,6 +229,8 @@ function KeptMethods({ portfolio }: { portfolio: number }) {
                   <button
                     type="button"
                     className="btn btn-xs btn-ghost"
+                    aria-label={`Withdraw ${one.method} for ${one.kind ? `all ${one.kind} series` : one.node}`}
+                    {...reader}
                     onClick={() => withdraw.mutate(one.id)}
                   >
                     Withdraw
@@ -239,6 +241,7 @@ function KeptMethods({ portfolio }: { portfolio: number }) {
           ))}
         </tbody>
       </table>
+      <Refused of={[withdraw]} className="mt-1" />
       <p className="mt-1 text-second">
         Studies made from now on use them; those made before stay as they are.
       </p>
@@ -335,11 +338,7 @@ function StudyTable({ list, portfolio }: { list: Study[]; portfolio: number }) {
           </label>
         )}
       </div>
-      {again.isError && (
-        <p role="alert" className="text-error">
-          {again.error.message}
-        </p>
-      )}
+      <Refused of={[again]} />
       <table className="sheet">
         <thead>
           <tr>
