@@ -209,7 +209,7 @@ def test_what_the_machine_lacks_is_said_in_a_sentence(
     with pytest.raises(type(error)):
         running.carry_out(study.run)
     assert study.run.state == "failed" and says in study.run.message and repr(error) not in study.run.message
-    monkeypatch.setattr("tansy.server.studies.api._result", fails)
+    monkeypatch.setattr("tansy.server.studies.results_api.result_of", fails)
     answer = client.get(f"/api/studies/{study.pk}/summary/")
     assert answer.status_code >= 500 and says in answer.json()["detail"]
     assert answer["Content-Type"] == "application/problem+json"

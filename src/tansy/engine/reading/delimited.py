@@ -108,10 +108,11 @@ def _check_swallowed(name: str, table: pl.DataFrame, delimiter: str, above: int)
             parted = [line.split(delimiter) for line in texts[at].split("\n")]
             if [len(cells) - 1 for cells in parted] != [last - place, *[last] * (len(parted) - 2), place]:
                 continue
-            # of two lines, each a part of a row: where what they hold beside the cell is as in the cell's own row
-            beside = [*parted[-1][:-1], *parted[0][1:]]
-            own = [*table.row(at)[:place], *table.row(at)[place + 1 :]]
-            if len(parted) > 2 or (kinds := [*map(_kind, own)]) == [*map(_kind, beside)] and {*kinds} != {"text"}:
+            own, (first, *_, second) = table.row(at), parted
+            # two lines may do so by chance; they are parts of rows where they hold numbers where the cell's row does
+            kinds = [_kind(cell) for cell in (*own[:place], *own[place + 1 :])]
+            alike = kinds == [_kind(cell) for cell in (*second[:-1], *first[1:])] and {*kinds} != {"text"}
+            if len(parted) > 2 or alike:
                 raise FileError(
                     f"{name}, about row {at + above + 1}: a cell of {column!r} goes on for {len(parted):,} lines that "
                     "look like rows; look for a quote that is not closed."

@@ -52,7 +52,7 @@ class Evidence:
     alike: Integers | None = None
 
 
-def check(name: str, where: str, *beside: str) -> None:
+def check(name: str, where: str = "method", *beside: str) -> None:
     """Raises RecipeError where there is no such method. where: it was named. beside: what else may stand there."""
     if (name in METHODS and name != "middle-out") or _MIDDLE.fullmatch(name):
         return

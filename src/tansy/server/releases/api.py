@@ -24,7 +24,7 @@ from tansy.server.portfolios.models import Portfolio
 from tansy.server.releases import bridge, report, services, track
 from tansy.server.releases.models import Release, Withdrawal
 from tansy.server.releases.workbook import as_xlsx
-from tansy.server.studies.api import BandSerializer, NullableFloats
+from tansy.server.studies.answers import BandSerializer, NullableFloats
 from tansy.server.studies.models import Study
 
 _PAGE = 1000

@@ -25,7 +25,7 @@ from tansy.server.portfolios.panels import panel_of
 from tansy.server.releases import words
 from tansy.server.releases.models import Release
 from tansy.server.releases.services import FORECAST, named_as_now, node_rows
-from tansy.server.studies.api import bands_of, rounded_list
+from tansy.server.studies.answers import bands_of, rounded_list
 from tansy.server.studies.models import Node, Study, node_at, unpack
 from tansy.server.studies.services import prepared_of
 

@@ -29,7 +29,7 @@ from tansy.server.api.fields import MOST_ID, NumberField, whole_number
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.portfolios.services import read_apart
 from tansy.server.studies import adjustments
-from tansy.server.studies.api import BandSerializer, NullableFloats, bands_of, rounded_list
+from tansy.server.studies.answers import BandSerializer, NullableFloats, bands_of, rounded_list
 from tansy.server.studies.models import AdjustmentRow, Result, Study, node_at
 from tansy.server.studies.services import prepared_of
 

@@ -28,7 +28,7 @@ from tansy.engine.study.driven import driven_methods, entries_of
 from tansy.engine.study.shared_out import NO_METHODS, form_of
 from tansy.server.api.fields import whole_number
 from tansy.server.studies import adjustments
-from tansy.server.studies.api import NullableFloats
+from tansy.server.studies.answers import NullableFloats
 from tansy.server.studies.models import unpack
 from tansy.server.studies.place import Place, place_at
 from tansy.server.studies.services import graph_of

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 from django.db.models import ProtectedError
+from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from numpy.typing import NDArray
 
@@ -245,3 +246,14 @@ def enqueue(study: Study) -> Run:
         run = Run.objects.create(study=study)
         carry_out.enqueue(run.pk)
     return run
+
+
+def result_of(pk: int, *columns: str) -> Result:
+    """The result of a study, of its large columns only those that are named. Raises Conflict where it has none yet."""
+    large = {"sheet", "accuracy", "evidence"} - set(columns)
+    unread = ("study__load__attributes", "study__load__findings", "study__load__options")
+    found = Result.objects.filter(study_id=pk).defer(*large, *unread).select_related("study__load").first()
+    if found is None:
+        study = get_object_or_404(Study, pk=pk)
+        raise Conflict(f"This study has no result yet; its run is {study.run.state}.")
+    return found

@@ -28,7 +28,7 @@ from tansy.server.accounts.acts import LOOK, Act
 from tansy.server.api.fields import NumberField
 from tansy.server.portfolios.models import Portfolio
 from tansy.server.studies import services, workings_file
-from tansy.server.studies.api import BandSerializer, NullableFloats, ParameterSerializer
+from tansy.server.studies.answers import BandSerializer, NullableFloats, ParameterSerializer
 from tansy.server.studies.models import KeptMethod
 from tansy.server.studies.place import Place, place_at
 from tansy.server.studies.place import forget as forget_places
