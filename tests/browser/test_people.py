@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import Browser, Page, expect
 
 FIRST, SECOND = "slow-river-stone", "quick-river-stone"
@@ -38,8 +40,14 @@ def test_who_is_invited_has_a_role_an_own_password_and_is_not_locked_out_by_stra
     expect(hers.get_by_text("You are a reader; a signer publishes this")).to_be_visible()
     expect(hers.get_by_role("button", name="Publish")).to_have_count(0)
     hers.get_by_label("A comment on the whole").fill("May I?")
-    hers.get_by_role("button", name="Say it").click()
-    expect(hers.get_by_role("alert").first).to_contain_text("this takes a planner. Ask ines")
+    expect(hers.get_by_role("button", name="Say it")).to_be_disabled()
+    hers.goto(f"{address}/p/{garden['portfolio']}/s/{garden['study']}/series/{garden['node']}?page=try")
+    hers.get_by_role("button", name=re.compile("^Keep A")).click()
+    asked = hers.get_by_role("dialog")
+    asked.get_by_label("Reason").fill("It is mine.")
+    expect(asked.get_by_role("button", name="Keep")).to_have_attribute("title", re.compile("planners do this"))
+    expect(asked.get_by_role("button", name="Keep")).to_be_disabled()
+    hers.keyboard.press("Escape")
 
     # her own password, and strangers who guess
     hers.get_by_role("button", name="password").click()

@@ -1,4 +1,5 @@
 /** What a dialog asks for: fields, what went wrong, and the two ways out of it. */
+import { useReader } from '../api/roles';
 
 /** A line of text that has to be filled in. */
 export function Line({
@@ -53,6 +54,7 @@ export function Ask({
   close: () => void;
   children: React.ReactNode;
 }) {
+  const reader = useReader();
   return (
     <form
       className="space-y-3 whitespace-normal"
@@ -64,7 +66,7 @@ export function Ask({
       {children}
       <Problem error={error} />
       <div className="flex gap-2">
-        <button type="submit" className="btn btn-sm btn-primary" disabled={!ready}>
+        <button type="submit" className="btn btn-sm btn-primary" disabled={!ready} {...reader}>
           {say}
         </button>
         <button type="button" className="btn btn-sm btn-ghost" onClick={close}>

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, body } from '../api/client';
 import { session } from '../api/queries';
+import { useReader } from '../api/roles';
 import { when } from './format';
 import { Refused } from './states';
 
@@ -21,6 +22,7 @@ export function Comments({ portfolio, study, node }: { portfolio: number; study:
   });
   const me = useQuery(session).data?.user;
   const [text, setText] = useState('');
+  const reader = useReader();
   const again = () => client.invalidateQueries({ queryKey: ['comments', study] });
   const say = useMutation({
     mutationFn: () =>
@@ -62,7 +64,7 @@ export function Comments({ portfolio, study, node }: { portfolio: number; study:
             <span className="block text-xs text-second">
               {one.made_by}, {when(one.made_at)}
               {one.made_by === me && (
-                <button type="button" className="link ml-2" onClick={() => remove.mutate(one.id)}>
+                <button type="button" className="link ml-2" {...reader} onClick={() => remove.mutate(one.id)}>
                   take back
                 </button>
               )}
@@ -85,7 +87,7 @@ export function Comments({ portfolio, study, node }: { portfolio: number; study:
           value={text}
           onChange={(event) => setText(event.target.value)}
         />
-        <button type="submit" className="btn btn-sm" disabled={!text.trim() || say.isPending}>
+        <button type="submit" className="btn btn-sm" disabled={!text.trim() || say.isPending} {...reader}>
           Say it
         </button>
       </form>

@@ -327,6 +327,8 @@ function Desk({ portfolio, kept }: { portfolio: number; kept: Schema['Search'] }
               <button
                 type="button"
                 className="btn btn-sm btn-ghost"
+                disabled={decide.isPending}
+                {...reader}
                 onClick={() => decide.mutate({ decision: 'accept', ids: mine, replace: 'expected', reason })}
               >
                 Accept all {mine.length} of this series

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, body, type Schema } from '../../api/client';
 import { portfolios, studies } from '../../api/queries';
-import { covers, useRole } from '../../api/roles';
+import { covers, useReader, useRole } from '../../api/roles';
 import { count, periods, signed, when } from '../../ui/format';
 import { useHere } from '../../ui/here';
 import { Choice, Page } from '../../ui/page';
@@ -43,6 +43,7 @@ function HandIn({ first, current }: { first: boolean; current: Schema['Portfolio
   const [beside, setBeside] = useState<File[]>([]);
   const [cells, setCells] = useState('');
   const file = way === 'file' ? sales : pasted(cells);
+  const reader = useReader();
   const handIn = useMutation({
     mutationFn: (to: 'new' | 'append') => {
       if (!file) throw new Error('Choose a file of sales first.');
@@ -127,6 +128,7 @@ function HandIn({ first, current }: { first: boolean; current: Schema['Portfolio
             type="button"
             className="btn btn-sm btn-primary"
             disabled={!file || handIn.isPending}
+            {...reader}
             onClick={() => handIn.mutate('append')}
           >
             {handIn.isPending ? 'Reading …' : `Add to ${current.name}`}
@@ -199,6 +201,7 @@ function Loads({ portfolio, all }: { portfolio: Schema['Portfolio']; all: Schema
         client.invalidateQueries({ queryKey: [name] }),
       ),
     );
+  const reader = useReader();
   const undo = useMutation({
     mutationFn: (id: number) => api.DELETE('/api/loads/{id}/', { params: { path: { id } } }),
     onSuccess: renew,
@@ -251,6 +254,7 @@ function Loads({ portfolio, all }: { portfolio: Schema['Portfolio']; all: Schema
                     className="btn btn-xs"
                     disabled={load.is_used || undo.isPending}
                     title={load.is_used ? 'A study has used this load, so it stays.' : ''}
+                    {...reader}
                     onClick={() => undo.mutate(load.id)}
                   >
                     Undo
@@ -271,6 +275,7 @@ function Loads({ portfolio, all }: { portfolio: Schema['Portfolio']; all: Schema
             type="button"
             className="btn btn-sm btn-primary"
             disabled={again.isPending}
+            {...reader}
             onClick={() => again.mutate(newest.id)}
           >
             Run it again from {latest.last}
