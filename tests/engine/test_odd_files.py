@@ -6,7 +6,7 @@ from __future__ import annotations
 import io
 import zipfile
 from collections.abc import Callable
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -84,6 +84,9 @@ REFUSED: dict[str, tuple[str | bytes, dict[str, Any], str]] = {
     "periods in two ways": (HEAD + "2025-W01,A,1\n2025-W02,A,1\n2025-02,A,1\n", {}, "row 4: '2025-02' is written as months"),
     "no period at all": (HEAD + "soon,A,1\nlater,A,2\n", {"time": "week"}, "row 2: 'soon' is not a date"),
     "days and months first": ("date,sku,units\n13/01/2025,A,1\n01/13/2025,A,1\n", {}, "mixes dates"),
+    "every two weeks": ("date,sku,units\n" + "".join(f"{date(2025, 1, 6) + timedelta(14 * i)},A,1\n" for i in range(12)), {}, "some 14 days apart, as no frequency has it"),
+    "twice a month": ("date,sku,units\n" + "".join(f"2025-{m:02d}-{d:02d},A,1\n" for m in range(1, 8) for d in (1, 16)), {}, "some 15 days apart"),
+    "years first, of two digits": ("date,sku,units\n" + "".join(f"25/01/{d:02d},A,1\n" for d in range(1, 29)), {}, "which part of '25/01/01' is the year"),
     "mistyped year": ("date,sku,units\n2025-01-01,A,1\n2925-01-01,A,1\n2025-01-03,A,1\n", {}, "mistyped year"),
     "weeks to months": (HEAD + "2025-W01,A,1\n2025-W02,A,1\n", {"frequency": "M"}, "weeks, which cannot be put together into months"),
     "no whole week": (days(3, "2025-01-07"), {"frequency": "W"}, "no week is complete"),
@@ -145,6 +148,20 @@ READ: dict[str, tuple[str | bytes, dict[str, Any], list[float], dict[str, int]]]
     "week 53": (HEAD + "2026-W52,A,1\n2026-W53,A,2\n2027-W01,A,3\n", {}, [1, 2, 3], {}),
     "sundays": ("date,sku,units\n2025-01-05,A,1\n2025-01-12,A,2\n2025-01-19,A,3\n", {}, [1, 2, 3], {}),
     "clock times": ("date,sku,units\n2025-01-01 00:00:00,A,1\n2025-01-02T00:00,A,2\n", {}, [1, 2], {}),
+    "times of day": ("date,sku,units\n2025-01-01T14:05:33.5+02:00,A,1\n2025-01-01 23:59,A,2\n2025-01-02 00:00Z,A,2\n", {}, [3, 2],
+                     {"time-of-day": 2, "duplicate": 1}),
+    "local times": ("date,sku,units\n13.01.2025 9:05,A,1\n13.01.2025 21:05:00,A,1\n14.01.2025 12:00 AM,A,2\n", {}, [2, 2],
+                    {"time-of-day": 2, "duplicate": 1}),
+    "short years": ("date,sku,units\n31.12.24,A,1\n01.01.25,A,2\n", {}, [1, 2], {}),
+    "short years, month first": ("date,sku,units\n1/30/25,A,1\n1/31/25,A,2\n2/1/25,A,3\n", {}, [1, 2, 3], {}),
+    "short years as headings": ("sku,30.12.24,06.01.25,13.01.25\nA,1,2,3\n", {}, [1, 2, 3], {}),
+    "weeks as numbers": ("week,sku,units\n202451,A,1\n202452,A,2\n202501,A,3\n", {}, [1, 2, 3], {}),
+    "months as numbers": ("month,sku,units\n202411,A,1\n202412,A,2\n202501,A,3\n", {}, [1, 2, 3], {}),
+    "weeks as headings": ("sku,202452,202501,202502\nA,1,2,3\n", {}, [1, 2, 3], {}),
+    "every two weeks, added up": ("date,sku,units\n" + "".join(f"{date(2025, 1, 27) + timedelta(14 * i)},A,1\n" for i in range(12)), {"frequency": "4W"}, [2] * 5, {"unfinished-period": 2}),
+    "days that follow chance": ("date,sku,units\n" + "".join(f"2025-01-{d:02d},A,1\n" for d in (1, 4, 8, 10, 13, 14, 17, 21, 23, 28)), {"gaps": "unknown"}, [1.0 if d in (1, 4, 8, 10, 13, 14, 17, 21, 23, 28) else NAN for d in range(1, 29)], {"gap": 18}),
+    "minus behind": (HEAD + "2025-W01,A,1\n2025-W02,A,12-\n2025-W03,A,(3)\n", {}, [1, -12, -3], {"negative": 2}),
+    "currencies": ("week;sku;units\n2025-W01;A;1.234,50 €\n2025-W02;A;€ 2,50\n2025-W03;A;-3,00€\n", {}, [1234.5, 2.5, -3], {"negative": 1}),
     "pipes": ("week|sku|units\n2025-W01|A|1\n2025-W02|A|2\n", {}, [1, 2], {}),
     "pasted cells": ("week\tsku\tunits\n2025-W01\tA\t1,5\n2025-W02\tA\t2,5\n", {}, [1.5, 2.5], {}),
     "inches": ('week,sku,units\n2025-W01,hose 2",1\n2025-W02,hose 2",2\n', {}, [1, 2], {}),

@@ -12,7 +12,7 @@ from tansy.engine.timeline import Timeline, first_day, form_of, guess_frequency,
 DAYS = st.dates(min_value=date(1990, 1, 1), max_value=date(2060, 12, 31))
 
 
-@pytest.mark.parametrize("frequency", list("DWMQY"))
+@pytest.mark.parametrize("frequency", ["D", "W", "4W", "M", "Q", "Y"])
 @given(day=DAYS)
 def test_a_period_is_named_and_found_again(frequency: str, day: date) -> None:
     number = ordinal(day, frequency)
@@ -37,7 +37,9 @@ def test_week_53_follows_52_and_comes_before_1() -> None:
     assert timeline.after(1).labels == ["2027-W02"]
 
 
-@pytest.mark.parametrize("text", ["2025-W54", "2025-W53", "2025-02-30", "2025-13", "31/02/2025"])
+@pytest.mark.parametrize(
+    "text", ["2025-W54", "2025-W53", "2025-02-30", "2025-13", "31/02/2025", "31.02.25", "202553", "2025-W05/P4W"]
+)
 def test_a_period_that_does_not_exist_is_not_read(text: str) -> None:
     form = form_of(text)
     assert form is None or read_date(text, form) is None

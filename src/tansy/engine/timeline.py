@@ -57,6 +57,8 @@ _MONTH_NAMES = (
 )  # fmt: skip
 
 _WORD = r"[^\W\d_]{3,12}\.?"
+CLOCK_TIME = r"[T ] *\d{1,2}:\d{2}(?::\d{2}(?:[.,]\d+)?)?(?: ?[AaPp][Mm])?(?: ?(?:Z|UTC|[+-]\d{2}(?::?\d{2})?))?"
+"""What may stand behind a date: 14:05, 14:05:33.250, 2:05 PM, 14:05+01:00."""
 _PATTERNS: tuple[tuple[str, re.Pattern[str]], ...] = (
     ("four-weeks", re.compile(r"(\d{4})-W(\d{2})/P4W")),
     ("week", re.compile(r"(\d{4})[-/ ]?(?:[Ww]|KW|kw)[ -]?(\d{1,2})")),
@@ -68,18 +70,20 @@ _PATTERNS: tuple[tuple[str, re.Pattern[str]], ...] = (
     ("year-month-name", re.compile(rf"(\d{{4}})[-/ ]({_WORD})")),
     ("month-first", re.compile(r"(\d{1,2})[./-](\d{4})")),
     ("compact-month", re.compile(r"((?:19|20)\d\d)(0[1-9]|1[0-2])")),
-    ("date", re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ]00:00(?::00(?:\.0+)?)?)?")),
+    ("compact-week", re.compile(r"((?:19|20)\d\d)(0[1-9]|[1-4]\d|5[0-3])")),
+    ("date", re.compile(rf"(\d{{4}})-(\d{{1,2}})-(\d{{1,2}})(?:{CLOCK_TIME})?")),
     ("month", re.compile(r"(\d{4})-(\d{1,2})")),
     ("year", re.compile(r"(\d{4})")),
     ("serial", re.compile(r"(\d{5})(?:\.0+)?")),
-    ("local-date", re.compile(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4})")),
+    ("local-date", re.compile(rf"(\d{{1,2}})[./-](\d{{1,2}})[./-](\d{{4}})(?:{CLOCK_TIME})?")),
+    ("short-date", re.compile(rf"(\d{{1,2}})[./](\d{{1,2}})[./](\d{{2}})(?:{CLOCK_TIME})?")),
 )
 
-DATE_FORMS = ("date", "local-date", "serial")
+DATE_FORMS = ("date", "local-date", "short-date", "serial")
 """Ways of writing a day, which may stand for any period that holds it."""
 
 FORM_NAMES = {
-    "four-weeks": "periods of four weeks such as 2025-W05/P4W",
+    "four-weeks": "periods of four weeks such as 2025-W03/P4W",
     "week": "ISO weeks such as 2025-W07",
     "quarter": "quarters such as 2025-Q2",
     "date": "dates such as 2025-03-31",
@@ -87,6 +91,7 @@ FORM_NAMES = {
     "year": "years such as 2025",
     "serial": "serial day numbers of a spreadsheet such as 45747",
     "local-date": "dates such as 31/03/2025",
+    "short-date": "dates such as 31/03/25",
     "week-first": "weeks such as KW 7/2025",
     "quarter-first": "quarters such as Q2 2025",
     "month-code": "months such as 2025M03",
@@ -94,11 +99,12 @@ FORM_NAMES = {
     "year-month-name": "months such as 2025 Mar",
     "month-first": "months such as 03/2025",
     "compact-month": "months such as 202503",
+    "compact-week": "ISO weeks such as 202507",
     "number": "numbered periods 1, 2, 3 ...",
 }
 
-DOUBTFUL_FORMS = ("year", "serial", "compact-month")
-"""Numbers that name a period as well as anything else: not taken for one without another sign."""
+DOUBTFUL_FORMS = ("year", "serial", "compact-month", "compact-week", "short-date")
+"""What names a period as well as anything else: not taken for one without another sign."""
 
 
 @lru_cache(maxsize=4096)
@@ -140,8 +146,21 @@ def form_of(text: str) -> str | None:
             continue
         if form == "month-first" and not 1 <= int(match[1]) <= 12:
             continue
+        if form == "short-date" and not 1 <= min(int(match[1]), int(match[2])) <= 12:
+            continue
         return form
     return None
+
+
+def forms_of(texts: list[str]) -> dict[str, str | None]:
+    """Which way of writing a period each of some texts of one column follows: 202503 is a week where 202513 is one."""
+    forms = {text: form_of(text) for text in texts}
+    return as_weeks(forms) if "compact-week" in forms.values() else forms
+
+
+def as_weeks(forms: dict[str, str | None]) -> dict[str, str | None]:
+    """The same where 202503 is a week of its year."""
+    return {text: "compact-week" if form == "compact-month" else form for text, form in forms.items()}
 
 
 def read_date(text: str, form: str, day_first: bool = True) -> date | None:
@@ -154,14 +173,17 @@ def read_date(text: str, form: str, day_first: bool = True) -> date | None:
         if form in ("month-name", "year-month-name"):
             name, year = match.groups() if form == "month-name" else match.groups()[::-1]
             return date(_full_year(year), month_of(name) or 0, 1)
-        n = [_full_year(group) for group in match.groups()] if form == "quarter-first" else [*map(int, match.groups())]
+        short = form in ("quarter-first", "short-date")
+        n = [_full_year(group) for group in match.groups()[-1:]] if short else [int(match.groups()[-1])]
+        n = [*map(int, match.groups()[:-1]), *n]
         if form in ("week-first", "quarter-first", "month-first"):
             n = n[::-1]
-        form = {"week-first": "week", "quarter-first": "quarter"}.get(form, form)
+        form = {"week-first": "week", "compact-week": "week", "quarter-first": "quarter"}.get(form, form)
         if form in ("month-first", "month-code", "compact-month"):
             form = "month"
         if form in ("week", "four-weeks"):
-            return date.fromisocalendar(n[0], n[1], 1)
+            monday = date.fromisocalendar(n[0], n[1], 1)
+            return monday if form == "week" or (monday - _WEEK_ZERO).days % 28 == 0 else None
         if form == "quarter":
             return date(n[0], 3 * n[1] - 2, 1)
         if form == "serial":
@@ -216,7 +238,7 @@ def first_day(number: int, frequency: str) -> date:
 
 
 def label(number: int, frequency: str) -> str:
-    """How a period is written: 2025-03-31, 2025-W14, 2025-W05/P4W (start and length as ISO 8601 has it), 2025-03,
+    """How a period is written: 2025-03-31, 2025-W14, 2025-W03/P4W (start and length as ISO 8601 has it), 2025-03,
     2025-Q1, 2025; a numbered period by its number."""
     if frequency == "N":
         return str(number)
@@ -236,9 +258,9 @@ def label(number: int, frequency: str) -> str:
 
 
 FREQUENCY_OF_FORM = {
-    "week": "W", "week-first": "W", "four-weeks": "4W", "quarter": "Q", "quarter-first": "Q", "month": "M",
-    "month-code": "M", "month-name": "M", "year-month-name": "M", "month-first": "M", "compact-month": "M", "year": "Y",
-    "number": "N",
+    "week": "W", "week-first": "W", "compact-week": "W", "four-weeks": "4W", "quarter": "Q", "quarter-first": "Q",
+    "month": "M", "month-code": "M", "month-name": "M", "year-month-name": "M", "month-first": "M",
+    "compact-month": "M", "year": "Y", "number": "N",
 }  # fmt: skip
 
 
@@ -253,7 +275,7 @@ def number_of(text: str, frequency: str) -> int | None:
     """Number of the period that a text names, at a frequency; None where it names none."""
     if frequency == "N":
         return int(text) if re.fullmatch(r"\d{1,6}", text.strip()) else None
-    form = form_of(text)
+    form = as_weeks({text: form_of(text)})[text] if frequency == "W" else form_of(text)
     day = read_date(text, form) if form else None
     return ordinal(day, frequency) if day else None
 
@@ -283,6 +305,17 @@ def guess_frequency(days: list[date], form: str) -> str:
         if found:
             return found
     return "W" if usual == 7 else "D"
+
+
+def regular_step(days: list[date]) -> int | None:
+    """Days from one of sorted, distinct days to the next, where they are ten or more and all but a few follow each
+    other so, within a quarter of it: such as every two weeks, or twice a month. None where they do not, or daily."""
+    steps = sorted((b - a).days for a, b in itertools.pairwise(days))
+    if len(steps) < 9:
+        return None
+    usual = steps[len(steps) // 2]
+    near = sum(4 * abs(step - usual) <= usual for step in steps)
+    return usual if usual > 1 and near >= 0.9 * len(steps) else None
 
 
 @dataclass(frozen=True)

@@ -16,17 +16,21 @@ from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import is_numbered
 from tansy.engine.timeline import (
+    CLOCK_TIME,
     DATE_FORMS,
     FORM_NAMES,
     FREQUENCIES,
     MOST_PERIODS,
     NOUN,
+    as_weeks,
     first_day,
     form_of,
+    forms_of,
     guess_frequency,
     label,
     ordinal,
     read_date,
+    regular_step,
 )
 
 Integers = NDArray[np.int64]
@@ -67,13 +71,15 @@ def read_clock(column: pl.Series, options: ReadOptions, name: str, places: Place
 
     Raises FileError where the column holds no periods, writes them in several ways, or cannot be summed as asked.
     """
-    texts = column.str.strip_chars()
+    texts, timed = _without_times(column.str.strip_chars())
     distinct = texts.unique(maintain_order=True).to_list()
     if len(distinct) > MOST_PERIODS:
         raise FileError(
             f"{name}, column {options.time!r} holds {len(distinct):,} different texts; it is not a column of periods."
         )
-    forms = {text: form_of(text) for text in distinct}
+    forms = forms_of(distinct)
+    if options.written == "W":
+        forms = as_weeks(forms)
     if options.written == "N" or options.frequency == "N" or is_numbered(column):
         forms = {text: "number" if re.fullmatch(r"\d{1,6}", text) else None for text in distinct}
         if not any(forms.values()):
@@ -99,6 +105,8 @@ def read_clock(column: pl.Series, options: ReadOptions, name: str, places: Place
         day_first, ambiguous = _day_first(distinct, main, options, name)
         days = {text: read_date(text, main, day_first) for text in distinct if forms[text]}
         known_days = sorted({day for day in days.values() if day})
+        if not (options.written or options.frequency):
+            _check_steps(known_days, main, options, name)
         native, frequency = _frequencies(guess_frequency(known_days, main), main, options, name)
         numbers = _numbers(days, native, main, known_days)
     lookup = pl.DataFrame(
@@ -107,6 +115,7 @@ def read_clock(column: pl.Series, options: ReadOptions, name: str, places: Place
     joined = pl.DataFrame({"text": texts}).join(lookup, on="text", how="left", maintain_order="left")["number"]
     known = joined.is_not_null().to_numpy()
     findings = found.of_rows("off-calendar", "these rows are left out", options.time, column, ~known, places)
+    findings += found.of_rows("time-of-day", "counted to their day", options.time, column, timed & known, places)
     if ambiguous:
         order = "day first" if day_first else "month first"
         findings.append(
@@ -145,6 +154,26 @@ def _numbers(days: dict[str, date | None], native: str, form: str, known_days: l
     return {text: ordinal(day, native) for text, day in days.items() if day}
 
 
+def _without_times(texts: pl.Series) -> tuple[pl.Series, NDArray[np.bool_]]:
+    """Dates without the time behind them, and which had one that is not midnight. Done for the whole column at once:
+    where every sale has its time, nearly all texts differ."""
+    if not texts.unique().str.contains(r"\d:\d").any():
+        return texts, np.zeros(len(texts), dtype=bool)
+    cut = texts.str.replace(rf"^(\d{{1,4}}[./-]\d{{1,2}}[./-]\d{{1,4}}){CLOCK_TIME}$", "$1")
+    midnight = texts.str.contains(r"[T ] *00:00(:00([.,]0+)?)?( ?(Z|UTC|[+-][\d:]+))?$|[T ] *12:00(:00)? ?[Aa][Mm]$")
+    return cut, ((cut != texts) & ~midnight).to_numpy()
+
+
+def _check_steps(days: list[date], form: str, options: ReadOptions, name: str) -> None:
+    """Raises FileError where dates follow each other regularly, but not as any frequency does."""
+    step = regular_step(days) if form in DATE_FORMS and guess_frequency(days, form) == "D" else None
+    if step is not None:
+        raise FileError(
+            f"{name}, column {options.time!r}: the dates lie some {step} days apart, as no frequency has it; choose "
+            "what to add them up to, such as months, or days as they are, or number the periods 1, 2, 3 ..."
+        )
+
+
 def _check_span(numbers: dict[str, int], native: str, options: ReadOptions, name: str) -> None:
     if not numbers:
         return
@@ -160,9 +189,15 @@ def _check_span(numbers: dict[str, int], native: str, options: ReadOptions, name
 
 def _day_first(distinct: list[str], form: str, options: ReadOptions, name: str) -> tuple[bool, bool]:
     """Whether dates such as 03/04/2025 start with the day, and whether that is only assumed."""
-    if form != "local-date":
+    if form not in ("local-date", "short-date"):
         return True, False
     parts = [text.replace(".", "/").replace("-", "/").split("/") for text in distinct if form_of(text) == form]
+    years = {part[2] for part in parts}
+    if form == "short-date" and len(years) > max(12, *(len({part[i] for part in parts}) for i in (0, 1))):
+        raise FileError(
+            f"{name}, column {options.time!r}: which part of {distinct[0]!r} is the year cannot be told; "
+            "write years with four digits."
+        )
     day_first = any(int(part[0]) > 12 for part in parts)
     month_first = any(int(part[1]) > 12 for part in parts)
     if day_first and month_first:

@@ -37,6 +37,7 @@ class Numbers:
 def read_numbers(column: pl.Series, is_number: pl.Series | None = None) -> Numbers:
     """Numbers of a column of texts. is_number: which cells are numbers in the file, none where it is not given."""
     text = column.str.strip_chars().str.replace_all(r"(\d)[ \u00a0\u202f'’](\d{3})", "$1$2")
+    text = _as_plain(text)
     typed = pl.repeat(False, len(column), eager=True) if is_number is None else is_number
     loose = ~typed
     comma_either = text.str.contains(_COMMA_EITHER)
@@ -64,6 +65,14 @@ def read_numbers(column: pl.Series, is_number: pl.Series | None = None) -> Numbe
     other = point if with_comma else comma
     any_mark = bool((comma | point | (loose & (comma_either | point_either))).any())
     return Numbers(found, ("comma" if with_comma else "point") if any_mark else "", other.to_numpy())
+
+
+def _as_plain(text: pl.Series) -> pl.Series:
+    """Without the sign of a currency, and what programs of accounts write for -12: 12- and (12)."""
+    if not (text.str.contains_any(["€", "$", "£", "¥", "("]).any() or text.str.ends_with("-").any()):
+        return text
+    bare = text.str.replace(r"^([+-]?) ?[€$£¥] ?(.*\d.*)$", "$1$2").str.replace(r"^(.*\d.*) ?[€$£¥]$", "$1")
+    return bare.str.replace(r"^\((\d[^()]*)\)$|^(\d.*)-$", "-$1$2").str.strip_chars()
 
 
 def numbers(column: pl.Series, is_number: pl.Series | None = None) -> pl.Series:

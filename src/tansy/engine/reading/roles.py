@@ -10,7 +10,7 @@ import polars as pl
 
 from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.totals import adds_up, is_named_total
-from tansy.engine.timeline import DOUBTFUL_FORMS, FORM_NAMES, form_of
+from tansy.engine.timeline import DOUBTFUL_FORMS, FORM_NAMES, forms_of
 
 _TIME_WORDS = re.compile(r"week|date|day|month|period|quarter|year|time", re.I)
 _COUNT_WORDS = re.compile(r"^(t|n|no|nr|index|obs|observation|step|time|period|week|month|day|quarter|year)$", re.I)
@@ -94,11 +94,13 @@ def guess_roles(table: pl.DataFrame, said: tuple[str, ...] = ()) -> Guess:
 
 
 def _named_like_periods(columns: list[str]) -> list[str]:
-    for doubtful in ("compact-month", "serial"):  # numbers that rise from column to column
-        rising = [name for name in columns if form_of(name) == doubtful]
+    forms = forms_of(columns)
+    for doubtful in ("compact-month", "compact-week", "serial"):  # numbers that rise from column to column
+        rising = [name for name in columns if forms[name] == doubtful]
         if len(rising) >= 3 and all(int(b[:6]) > int(a[:6]) for a, b in itertools.pairwise(rising)):
             return rising
-    return [name for name in columns if form_of(name) not in (None, *DOUBTFUL_FORMS) or re.fullmatch(r"20\d\d", name)]
+    plain = {None, *DOUBTFUL_FORMS} - {"short-date"}
+    return [name for name in columns if forms[name] not in plain or re.fullmatch(r"20\d\d", name)]
 
 
 def _without_remarks(table: pl.DataFrame, roles: dict[str, Role]) -> dict[str, Role]:
@@ -157,7 +159,7 @@ def _first(*groups: list[str]) -> str | None:
 def _main_form(column: pl.Series) -> str | None:
     """The way of writing periods that at least 60 % of the texts follow."""
     texts = [text for text in column.unique().to_list()[:200] if text]
-    forms = [form for form in map(form_of, texts) if form]
+    forms = [form for form in forms_of(texts).values() if form]
     if not texts or len(forms) < 0.6 * len(texts):
         return None
     return max(set(forms), key=forms.count)

@@ -17,6 +17,7 @@ const WORDS: Record<string, string> = {
   'early-end': 'Series that end early',
   'unfinished-period': 'Periods not complete',
   'driver-gap': 'Driver not known ahead',
+  'time-of-day': 'Times of day',
   'ambiguous-date': 'Day or month first?',
   'missing-attribute': 'Attribute missing',
   contradiction: 'Contradicting attributes',

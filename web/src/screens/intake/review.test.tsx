@@ -69,6 +69,22 @@ describe('the review of a file', () => {
     expect(screen.getByRole('row', { name: /Negative values/ }).textContent).toContain('row 17, units: “-3”');
   });
 
+  it('asks what dates that follow no frequency are to be', async () => {
+    const problem = 'sales.csv, column week: the dates lie some 14 days apart';
+    const calls = serve(({ path, body }) => {
+      if (path !== '/api/uploads/3/preview/')
+        return { body: { id: 3, file_name: 'sales.csv', attribute_names: [], size: 9, made_at: '' } };
+      const { frequency } = body as { frequency: string | null };
+      return { body: frequency ? preview : { ...preview, understood: null, problem } };
+    });
+    show(<Review />, '/intake/:upload', '/intake/3');
+    expect((await screen.findByRole('alert')).textContent).toContain('14 days apart');
+    fireEvent.click(screen.getByRole('button', { name: 'four weeks' }));
+    await screen.findByRole('region', { name: 'What was understood' });
+    expect(calls.at(-1)?.body).toMatchObject({ frequency: '4W' });
+    expect(screen.getByRole('button', { name: 'days' })).toBeDefined(); // and may choose again
+  });
+
   it('loads under a name, with the roles and decisions as set', async () => {
     const calls = withPreview(preview);
     show(<Review />, '/intake/:upload', '/intake/3');

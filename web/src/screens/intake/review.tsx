@@ -110,7 +110,10 @@ export function Review() {
   const { columns, rows, understood, problem, n_rows, sheets, layout } = preview.data;
   const has = (kind: string) => understood?.findings.some((finding) => finding.kind === kind) === true;
   const ambiguous = has('ambiguous-date');
-  const coarser = COARSER[native ?? ''] ?? [];
+  // dates that follow no frequency are not taken for days until somebody says so
+  const asked = columns.some((one) => one.role === 'time') && (problem || decisions.frequency);
+  const written = native ?? (asked ? 'D' : '');
+  const coarser = COARSER[written] ?? [];
   const sums = decisions.frequency !== null && decisions.frequency !== native;
   const said = roles !== null && Object.values(roles).some((one) => one.role === 'period');
   const change = (after: Roles, moved: string) => {
@@ -237,7 +240,7 @@ export function Review() {
               onChange={(value) => set({ frequency: value === native ? null : value })}
             />
           )}
-          {sums && native === 'D' && (decisions.frequency === 'W' || decisions.frequency === '4W') && (
+          {sums && written === 'D' && (decisions.frequency === 'W' || decisions.frequency === '4W') && (
             <Choice
               label="Weeks start on"
               options={WEEK_STARTS}

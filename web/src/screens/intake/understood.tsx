@@ -80,7 +80,7 @@ export function RoleSelect({
   const keys = columns.filter((one) => one.role === 'key' && one.name !== column.name);
   return (
     <select
-      className="select select-xs w-auto text-base-content"
+      className="select select-xs w-[160px] text-base-content"
       aria-label={`Role of ${column.name}`}
       value={column.role === 'attribute' ? `attribute ${column.of}` : column.role}
       onChange={(event) => {
