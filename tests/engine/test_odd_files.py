@@ -80,6 +80,7 @@ REFUSED: dict[str, tuple[str | bytes, dict[str, Any], str]] = {
     "no time": ("sku,units\nA,1\nB,2\n", {}, "holds dates or periods"),
     "no numbers": ("week,sku,remark\n2025-W01,A,good\n2025-W02,B,bad\n", {}, "cannot be told, none holds numbers"),
     "two numbers": ("week,sku,a,b\n2025-W01,A,1,2\n2025-W02,B,1,2\n", {}, r"several hold numbers \(a, b\)"),
+    "no number where sales are": (HEAD + "2025-W01,A,\n2025-W02,A,5 pcs\n", {"value": "units"}, "column 'units', row 3: '5 pcs' is no number, nor is any other"),
     "named wrongly": (HEAD + "2025-W01,A,1\n", {"value": "Units"}, "no column 'Units'; its columns are week, sku, units"),
     "periods in two ways": (HEAD + "2025-W01,A,1\n2025-W02,A,1\n2025-02,A,1\n", {}, "row 4: '2025-02' is written as months"),
     "no period at all": (HEAD + "soon,A,1\nlater,A,2\n", {"time": "week"}, "row 2: 'soon' is not a date"),

@@ -131,7 +131,7 @@ def understand(
     clock = read_clock(table[options.time], options, name, places)
     refusals.add(~clock.known, f"{options.time} is no period of this calendar")
     findings += clock.findings
-    value, decimal, odd = _values(table[options.value], numbers_of_value, options, places, refusals)
+    value, decimal, odd = _values(table[options.value], numbers_of_value, options, places, refusals, name)
     findings += odd
     codes, keys, has_key = number_series(table, options.keys)
     for key in set(options.keys) & set(table.columns):
@@ -432,13 +432,20 @@ def _numbers_below(table: Table, periods: list[str]) -> pl.Series | None:
 
 
 def _values(
-    column: pl.Series, is_number: pl.Series | None, options: ReadOptions, places: Places, refusals: Refusals
+    column: pl.Series, is_number: pl.Series | None, options: ReadOptions, places: Places, refusals: Refusals, file: str
 ) -> tuple[NDArray[np.float64], str, list[Finding]]:
-    """Numbers, NaN where the cell is empty or not a number; how texts were read; and what is odd."""
+    """Numbers, NaN where the cell is empty or not a number; how texts were read; and what is odd. Raises FileError
+    where there is something and none of it a number."""
     filled = np.asarray(column.str.strip_chars() != "")
     read = read_numbers(column, is_number)
     value = read.value.fill_null(float("nan")).to_numpy().copy()
     name = options.value
+    at = int(filled.argmax()) if filled.any() else 0
+    if filled.any() and np.isnan(value[filled]).all():
+        raise FileError(
+            f"{file}, column {places.column(at, name, True)!r}, row {places.line(at)}: {column[at]!r} is no number, nor "
+            "is any other cell for sales; another column may hold them."
+        )
     result = []
     if read.other.any():
         usual, other = ("comma", "point") if read.decimal == "comma" else ("point", "comma")
