@@ -443,8 +443,8 @@ def _values(
     at = int(filled.argmax()) if filled.any() else 0
     if filled.any() and np.isnan(value[filled]).all():
         raise FileError(
-            f"{file}, column {places.column(at, name, True)!r}, row {places.line(at)}: {column[at]!r} is no number, nor "
-            "is any other cell for sales; another column may hold them."
+            f"{file}, column {places.column(at, name, True)!r}, row {places.line(at)}: {column[at]!r} is no number, "
+            "nor is any other cell for sales; another column may hold them."
         )
     result = []
     if read.other.any():
