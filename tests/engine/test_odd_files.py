@@ -586,6 +586,47 @@ def test_a_row_of_totals_is_no_series(tmp_path: Path, layout: str, word: str) ->
     assert word in kept.panel.keys["sku"] and "kept" in next(f for f in kept.findings if f.kind == "total-row").remedy
 
 
+@pytest.mark.parametrize("written", ["{} Total", "Total {}", "Summe von {}", "{} Ergebnis", "{} - total"])
+def test_a_subtotal_is_no_series_where_there_is_what_it_sums(tmp_path: Path, written: str) -> None:
+    rows = "".join(f"{sku},{shop},{v},{2 * v},0\n" for sku in "AB" for v, shop in enumerate("xyz", 1))
+    sums = "".join(f"{written.format(sku)},all,6,12,0\n" for sku in "AB")
+    text = f"sku,shop,2025-01,2025-02,2025-03\n{rows}{sums}{written.format('C')},x,1,1,0\n"  # there is no C
+    reading = read(tmp_path, text)
+    assert reading.panel.values.sum() == 36 + 2 and reading.panel.n_series == 7
+
+
+REPORT = """region,sku,shop,2025-01,2025-02,2025-03
+North,A,x,1,2,3
+,,y,4,5,6
+,A Total,,5,7,9
+,B,x,1,1,1
+,,y,,2,2
+South,A,z,3,3,3
+,C,,9,9,9
+,,z,9,9,9
+"""
+
+
+def test_a_report_has_its_keys_from_the_row_above_when_told(tmp_path: Path) -> None:
+    """Where a key stays the same it is left out; a sum below its group and one above it are none of its series."""
+    as_written = read(tmp_path, REPORT, keys=("region", "sku", "shop"))
+    assert as_written.panel.n_series == 2 and {f.kind for f in as_written.findings} == {"missing-key", "total-row"}
+    reading = read(tmp_path, REPORT, keys=("region", "sku", "shop"), empty_keys="as-above")
+    keys = list(zip(*reading.panel.keys.values(), strict=True))
+    assert keys == [
+        ("North", "A", "x"),
+        ("North", "A", "y"),
+        ("North", "B", "x"),
+        ("North", "B", "y"),
+        ("South", "A", "z"),
+        ("South", "C", "z"),
+    ]
+    np.testing.assert_array_equal(reading.panel.values[:, -1], [3, 6, 1, 2, 3, 9])
+    assert reading.n_refused == 6  # two sums over three periods
+    long = "month,sku,units\n2025-01,A,1\n,B,2\n2025-02,A,3\n,B,4\n"
+    np.testing.assert_array_equal(read(tmp_path, long, empty_keys="as-above").panel.values, [[1, 3], [2, 4]])
+
+
 @pytest.mark.parametrize("heading", ["Total", "Summe", "all of it"])
 def test_a_column_of_totals_is_no_key(tmp_path: Path, heading: str) -> None:
     rows = "".join(f"P{i};{i};{2 * i};{5 + i};{5 + 4 * i}\n" for i in range(1, 6))

@@ -104,7 +104,10 @@ def understand(
     """
     opened = source if isinstance(source, Table) else Table(source)
     table, others = opened.frame, beside or {}
-    guess = guess_roles(table, _columns_said(table, options, name))
+    said = _columns_said(table, options, name)
+    if options.empty_keys == "as-above":
+        table = _filled_down(table, options, guess_roles(table, said))
+    guess = guess_roles(table, said)
     options = _complete(table, options, guess, name)
     files = {n: others[n].frame for n in _files_beside(options)}
     options = sort_files(options, list(files), files, options.keys)
@@ -136,8 +139,9 @@ def understand(
     codes, keys, has_key = number_series(table, options.keys)
     for key in set(options.keys) & set(table.columns):
         blank = np.asarray(table[key].str.strip_chars() == "")
+        fresh = blank & refusals.kept
         refusals.add(blank, f"{key} is empty")
-        findings += found.of_rows("missing-key", "these rows are left out", key, table[key], blank, places)
+        findings += found.of_rows("missing-key", "these rows are left out", key, table[key], fresh, places)
     ahead = _ahead(table, options, clock, refusals.kept & has_key)
     kept = refusals.kept & has_key & ~ahead
     if not kept.any():
@@ -231,6 +235,23 @@ def understand(
     )
 
 
+def _filled_down(table: pl.DataFrame, options: ReadOptions, guess: Guess) -> pl.DataFrame:
+    """Keys, what describes them, and periods: with that of the row above where they are empty and one further right is
+    not. A row in which none is stands for a sum of those above or below, and stays as it is."""
+    said = {options.time, *options.keys, *(options.attribute_columns or {})}
+    wanted = {*guess.columns("time"), *guess.columns("key"), *guess.columns("attribute"), *said}
+    order = [name for name in table.columns if name in wanted]
+    filled = {name: pl.col(name).str.strip_chars() != "" for name in order}
+    return table.with_columns(
+        pl.when(~filled[name] & pl.any_horizontal(filled[other] for other in order[i + 1 :]))
+        .then(pl.when(filled[name]).then(name).forward_fill())
+        .otherwise(name)
+        .fill_null("")
+        .alias(name)
+        for i, name in enumerate(order[:-1])
+    )
+
+
 def _column_totals(guess: Guess) -> list[Finding]:
     """Columns that are left out because they are the sum of the periods."""
     named = [name for name, role in guess.roles.items() if role.reason == TOTAL_OF_PERIODS]
@@ -280,10 +301,13 @@ def _totals(
         return []
     if options.totals == "leave-out":
         refusals.add(flags, "a total, not a series")
-    once = flags[: len(flags) // n_periods]
-    named = next(key for key in keys if rows_named_total(table, [key]).any())
     remedy = "totals of other rows: " + ("left out" if options.totals == "leave-out" else "kept as series")
-    return found.of_rows("total-row", remedy, named, table[named][: len(once)], once, places)
+    findings, seen = [], np.zeros(len(flags) // n_periods, dtype=bool)
+    for key in keys:
+        once = rows_named_total(table[: len(seen)], [key]) & ~seen
+        findings += found.of_rows("total-row", remedy, key, table[key][: len(seen)], once, places)
+        seen |= once
+    return findings
 
 
 def _filled_lines(table: pl.DataFrame, header_line: int) -> NDArray[np.int64] | None:

@@ -15,6 +15,7 @@ NEGATIVES = ("keep", "drop", "positive")
 UNFINISHED = ("leave-out", "keep")
 COPIES = ("one", "all")
 TOTALS = ("leave-out", "keep")
+EMPTY_KEYS = ("leave-out", "as-above")
 WEEK_STARTS = ("monday", "sunday")
 LAYOUTS = ("long", "wide")
 
@@ -31,7 +32,8 @@ class ReadOptions:
     are numbered from 1 on.
     more: paths of later actuals, put to the history one after the other.
     copies: whether of rows that are the same in every column one is kept, or all. totals: whether rows that are the sum
-    of others are left out.
+    of others are left out. empty_keys: whether rows with an empty key or period are left out, or have that of the row
+    above where a key further right is filled, as reports have it where it stays the same.
     gaps: what a missing row between a series' first and the last period means. duplicates: how rows for the same series
     and period are put together. negatives: "keep" as returns, "drop" the rows, or make them "positive".
     written: the frequency that rows are written in, guessed where None. frequency: that of the panel; finer rows are
@@ -55,6 +57,7 @@ class ReadOptions:
     duplicates: str = "sum"
     copies: str = "one"
     totals: str = "leave-out"
+    empty_keys: str = "leave-out"
     negatives: str = "keep"
     unfinished: str = "leave-out"
     written: str | None = None
@@ -71,6 +74,7 @@ class ReadOptions:
             ("Duplicates are put together by", self.duplicates, DUPLICATES),
             ("Of exact copies keep", self.copies, COPIES),
             ("Rows of totals: choose", self.totals, TOTALS),
+            ("Rows with an empty key: choose", self.empty_keys, EMPTY_KEYS),
             ("Negative values: choose", self.negatives, NEGATIVES),
             ("An unfinished period: choose", self.unfinished, UNFINISHED),
             ("Weeks start on", self.week_start, WEEK_STARTS),

@@ -16,6 +16,11 @@ WORDS = (
 )
 _COLUMN = re.compile(rf"^({WORDS})([ _-].*)?$", re.I)
 _KEY = rf"(?i)^\s*({WORDS})\s*:?\s*$"
+_SUBTOTAL = (
+    rf"(?i)^\s*(?:(?:{WORDS})(?: (?:of|von|de|di|van))? (?P<behind>.+?)"
+    rf"|(?P<before>.+?)[ :-]+(?:{WORDS}|ergebnis|result))\s*:?\s*$"
+)
+_PARTS = [re.compile(_SUBTOTAL).groupindex[name] for name in ("behind", "before")]
 _ENOUGH = 0.95  # of the rows
 
 
@@ -33,10 +38,13 @@ def adds_up(table: pl.DataFrame, column: str, periods: list[str]) -> bool:
 
 
 def rows_named_total(table: pl.DataFrame, keys: list[str]) -> NDArray[np.bool_]:
-    """Rows with a key that says it is a total."""
+    """Rows with a key that says it is a total: of all, or of another one, as "Roses Total" is where there are Roses."""
     found = np.zeros(table.height, dtype=bool)
     for key in keys:
-        found |= table[key].str.contains(_KEY).to_numpy()
+        codes = table.select(code=pl.col(key).str.strip_chars()).unique()
+        of = codes.with_columns(pl.coalesce(pl.col("code").str.extract(_SUBTOTAL, i) for i in _PARTS).alias("of"))
+        subtotals = of.filter(pl.col("of").is_in(codes["code"].implode()))["code"]
+        found |= (table[key].str.contains(_KEY) | table[key].str.strip_chars().is_in(subtotals.implode())).to_numpy()
     return found
 
 

@@ -18,6 +18,7 @@ from rest_framework.views import APIView
 from tansy.engine.reading.options import (
     COPIES,
     DUPLICATES,
+    EMPTY_KEYS,
     GAPS,
     NEGATIVES,
     TOTALS,
@@ -44,6 +45,7 @@ class OptionsSerializer(serializers.Serializer):
     duplicates = serializers.ChoiceField(choices=DUPLICATES, required=False)
     copies = serializers.ChoiceField(choices=COPIES, required=False)
     totals = serializers.ChoiceField(choices=TOTALS, required=False)
+    empty_keys = serializers.ChoiceField(choices=EMPTY_KEYS, required=False)
     negatives = serializers.ChoiceField(choices=NEGATIVES, required=False)
     unfinished = serializers.ChoiceField(choices=UNFINISHED, required=False)
     driver_columns = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)

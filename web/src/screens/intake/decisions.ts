@@ -4,7 +4,7 @@ import type { Schema } from '../../api/client';
 export type Decisions = Required<
   Pick<
     Schema['OptionsRequest'],
-    'gaps' | 'duplicates' | 'copies' | 'totals' | 'negatives' | 'unfinished' | 'week_start'
+    'gaps' | 'duplicates' | 'copies' | 'totals' | 'empty_keys' | 'negatives' | 'unfinished' | 'week_start'
   >
 > & { frequency: Schema['FrequencyEnum'] | null; sheet: string | null; first_period: string };
 
@@ -29,6 +29,10 @@ export const COPIES = [
 export const TOTALS = [
   { value: 'leave-out', label: 'are left out' },
   { value: 'keep', label: 'are series' },
+] as const;
+export const EMPTY_KEYS = [
+  { value: 'leave-out', label: 'are left out' },
+  { value: 'as-above', label: 'have that of the row above' },
 ] as const;
 export const WEEK_STARTS = [
   { value: 'monday', label: 'Monday' },

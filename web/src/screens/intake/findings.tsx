@@ -38,7 +38,7 @@ export function Findings({ findings }: { findings: Schema['Finding'][] }) {
       </thead>
       <tbody>
         {findings.map((finding) => (
-          <tr key={`${finding.kind} ${finding.remedy}`}>
+          <tr key={`${finding.kind} ${finding.remedy} ${finding.examples[0]?.column}`}>
             <td className="whitespace-nowrap">{WORDS[finding.kind] ?? finding.kind}</td>
             <td className="num">{count(finding.count)}</td>
             <td>{finding.remedy}</td>

@@ -107,6 +107,7 @@ describe('the review of a file', () => {
         gaps: 'unknown',
         duplicates: 'sum',
         copies: 'one',
+        empty_keys: 'leave-out',
         totals: 'leave-out',
         driver_columns: [],
         period_columns: [],

@@ -13,6 +13,7 @@ import {
   COPIES,
   type Decisions,
   DUPLICATES,
+  EMPTY_KEYS,
   GAPS,
   NEGATIVES,
   TOTALS,
@@ -46,6 +47,7 @@ export function Review() {
     duplicates: 'sum',
     copies: 'one',
     totals: 'leave-out',
+    empty_keys: 'leave-out',
     negatives: 'keep',
     unfinished: 'leave-out',
     week_start: 'monday',
@@ -254,6 +256,14 @@ export function Review() {
               options={COPIES}
               value={decisions.copies}
               onChange={(copies) => set({ copies })}
+            />
+          )}
+          {(has('missing-key') || has('off-calendar') || decisions.empty_keys === 'as-above') && (
+            <Choice
+              label="Rows with an empty key or period"
+              options={EMPTY_KEYS}
+              value={decisions.empty_keys}
+              onChange={(empty_keys) => set({ empty_keys })}
             />
           )}
           {has('total-row') && (
