@@ -160,6 +160,7 @@ READ: dict[str, tuple[str | bytes, dict[str, Any], list[float], dict[str, int]]]
     "months as numbers": ("month,sku,units\n202411,A,1\n202412,A,2\n202501,A,3\n", {}, [1, 2, 3], {}),
     "weeks as headings": ("sku,202452,202501,202502\nA,1,2,3\n", {}, [1, 2, 3], {}),
     "every two weeks, added up": ("date,sku,units\n" + "".join(f"{date(2025, 1, 27) + timedelta(14 * i)},A,1\n" for i in range(12)), {"frequency": "4W"}, [2] * 5, {"unfinished-period": 2}),
+    "two days of each week": ("date,sku,units\n" + "".join(f"{date(2025, 1, 7) + timedelta(7 * w + 3 * d)},A,1\n" for w in range(9) for d in (0, 1)), {}, ([1, 0, 0, 1, 0, 0, 0] * 9)[:60], {"gap": 42}),
     "days that follow chance": ("date,sku,units\n" + "".join(f"2025-01-{d:02d},A,1\n" for d in (1, 4, 8, 10, 13, 14, 17, 21, 23, 28)), {"gaps": "unknown"}, [1.0 if d in (1, 4, 8, 10, 13, 14, 17, 21, 23, 28) else NAN for d in range(1, 29)], {"gap": 18}),
     "minus behind": (HEAD + "2025-W01,A,1\n2025-W02,A,12-\n2025-W03,A,(3)\n", {}, [1, -12, -3], {"negative": 2}),
     "currencies": ("week;sku;units\n2025-W01;A;1.234,50 €\n2025-W02;A;€ 2,50\n2025-W03;A;-3,00€\n", {}, [1234.5, 2.5, -3], {"negative": 1}),
@@ -252,6 +253,16 @@ def test_drivers_beside_and_in_the_file(tmp_path: Path) -> None:
     np.testing.assert_array_equal(panel.drivers["Spring fair"], [[1, 0, 1], [1, 0, 1]])
     np.testing.assert_array_equal(panel.drivers["stock"][:, :2], [[5, 4], [0, 9]])
     assert panel.switches() == ["promo", "Open day", "Spring fair"]
+
+
+def test_a_column_of_doubtful_periods_is_one_where_it_is_named_so(tmp_path: Path) -> None:
+    (tmp_path / "plan.csv").write_text("date,price\n06.01.25,2\n13.01.25,3\n")
+    (tmp_path / "products.csv").write_text("sku,launch year,model\nA,2019,202401\nB,2020,202402\n")
+    reading = read(
+        tmp_path, HEAD + "2025-W02,A,1\n2025-W03,B,1\n", attribute_files={"plan.csv": "", "products.csv": ""}
+    )
+    assert reading.options.driver_files == ("plan.csv",) and "model" in reading.panel.attributes["sku"]
+    np.testing.assert_array_equal(reading.panel.drivers["price"], [[2, 3], [2, 3]])
 
 
 def test_gaps_ahead_are_a_finding(tmp_path: Path) -> None:

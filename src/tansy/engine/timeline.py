@@ -309,13 +309,15 @@ def guess_frequency(days: list[date], form: str) -> str:
 
 def regular_step(days: list[date]) -> int | None:
     """Days from one of sorted, distinct days to the next, where they are ten or more and all but a few follow each
-    other so, within a quarter of it: such as every two weeks, or twice a month. None where they do not, or daily."""
+    other so, within a quarter of it: such as every two weeks, or twice a month. None where they do not, or daily, or on
+    some days of each week."""
     steps = sorted((b - a).days for a, b in itertools.pairwise(days))
     if len(steps) < 9:
         return None
     usual = steps[len(steps) // 2]
     near = sum(4 * abs(step - usual) <= usual for step in steps)
-    return usual if usual > 1 and near >= 0.9 * len(steps) else None
+    weekly = usual <= 7 and len({day.weekday() for day in days}) < 7
+    return usual if usual > 1 and not weekly and near >= 0.9 * len(steps) else None
 
 
 @dataclass(frozen=True)

@@ -21,7 +21,7 @@ from tansy.engine.reading.findings import Example, Finding, Places
 from tansy.engine.reading.numbers import numbers
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.table import Table
-from tansy.engine.timeline import DATE_FORMS, DOUBTFUL_FORMS, form_of, label, read_date
+from tansy.engine.timeline import DATE_FORMS, DOUBTFUL_FORMS, form_of, forms_of, label, read_date
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -29,6 +29,9 @@ Integers = NDArray[np.int64]
 _YES = ["yes", "y", "true", "x", "on"]
 _NO = ["no", "n", "false", "off", ""]
 _STOCK = re.compile(r"stock|on[ _-]?hand|inventory", re.I)
+_TIME_NAME = re.compile(r"date|day|week|month|period|time", re.I)
+_SURE_BY_NAME = ("compact-month", "compact-week", "short-date")
+"""Forms that name a period in a column so named, as a year does not: the year of a launch describes a product."""
 _MOST_NAMES = 60
 
 
@@ -71,9 +74,10 @@ def is_driver_table(table: pl.DataFrame, keys: tuple[str, ...]) -> bool:
 def _time_of(table: pl.DataFrame, keys: tuple[str, ...]) -> str | None:
     for name in table.columns:
         texts = [text for text in table[name].head(500).unique().to_list() if text]
-        forms = [form_of(text) for text in texts]
-        good = sum(form not in (None, *DOUBTFUL_FORMS) for form in forms)
-        if name not in keys and texts and good >= 0.6 * len(texts):
+        forms = forms_of(texts).values()
+        named = _TIME_NAME.fullmatch(name.strip()) is not None
+        sure = sum(form not in (None, *DOUBTFUL_FORMS) or (named and form in _SURE_BY_NAME) for form in forms)
+        if name not in keys and texts and sure >= 0.6 * len(texts):
             return name
     return None
 
