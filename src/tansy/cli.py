@@ -43,6 +43,7 @@ app = typer.Typer(add_completion=False, no_args_is_help=True, help="Forecast, te
 Json = Annotated[Path | None, typer.Option("--json", help="Write the JSON here instead of to stdout.")]
 Time = Annotated[str, typer.Option("--time", help="Column of periods.")]
 Value = Annotated[str, typer.Option("--value", help="Column of values.")]
+Frequency = Annotated[str | None, typer.Option("--freq", help="Add rows up to D, W, 4W, M, Q, Y or N (numbered).")]
 By = Annotated[list[str] | None, typer.Option("--by", help="Key column; may be given several times.")]
 
 
@@ -96,9 +97,7 @@ def check(
     layout: Annotated[str | None, typer.Option(help="long or wide; guessed otherwise.")] = None,
     sheet: Annotated[str | None, typer.Option(help="Sheet of an XLSX file.")] = None,
     gaps: Annotated[str, typer.Option(help="A missing period is zero, unknown or interpolate.")] = "unknown",
-    frequency: Annotated[
-        str | None, typer.Option("--freq", help="Add rows up to D, W, 4W, M, Q, Y or N (numbered).")
-    ] = None,
+    frequency: Frequency = None,
     refused: Annotated[Path | None, typer.Option(help="Write the rows left out here, with the reason.")] = None,
     out: Json = None,
 ) -> None:
@@ -149,7 +148,15 @@ Calendar = Annotated[
 
 
 def _default(
-    file: Path, beside: list[Path], folder: Path, holidays: str, time: str, value: str, by: list[str], gaps: str
+    file: Path,
+    beside: list[Path],
+    folder: Path,
+    holidays: str,
+    frequency: str | None,
+    time: str = "",
+    value: str = "",
+    by: tuple[str, ...] = (),
+    gaps: str = "zero",
 ) -> tuple[Reading, Recipe]:
     """A file as it is understood, and the recipe that it gets unasked, with paths from `folder` on."""
 
@@ -157,7 +164,7 @@ def _default(
         return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
 
     options = ReadOptions(
-        file=named(file), time=time, value=value, keys=tuple(by), gaps=gaps,
+        file=named(file), time=time, value=value, keys=by, gaps=gaps, frequency=frequency,
         attribute_files={named(path): "" for path in beside} or None,
     )  # fmt: skip
     reading = read_history(file, options, folder)
@@ -175,11 +182,12 @@ def recipe_command(
     by: By = None,
     gaps: Gaps = "zero",
     holidays: Calendar = "",
+    frequency: Frequency = None,
     out: Annotated[Path | None, typer.Option("--out", help="Write the recipe here instead of to stdout.")] = None,
 ) -> None:
     """Write the recipe that a file gets without asking, as TOML, to be read, changed and run."""
     folder = out.parent if out else Path()
-    _, made = _default(file, beside or [], folder, holidays, time, value, by or [], gaps)
+    _, made = _default(file, beside or [], folder, holidays, frequency, time, value, tuple(by or ()), gaps)
     if out:
         out.write_text(made.to_toml(), encoding="utf-8")
     else:
@@ -194,6 +202,7 @@ def run(
     data: Annotated[Path | None, typer.Option(help="Read this sales file instead of the recipe's.")] = None,
     beside: Beside = None,
     holidays: Calendar = "",
+    frequency: Frequency = None,
     keep: Annotated[
         Path | None, typer.Option(help="Folder in which results are kept, for later runs to use again.")
     ] = None,
@@ -215,8 +224,10 @@ def run(
     if form not in ("parquet", "csv"):
         raise FileError(f"The format is parquet or csv, not {form!r}.")
     if recipe.suffix.lower() == ".toml":
-        if beside or holidays:
-            raise FileError("A recipe names such things itself; --beside and --holidays are for a file of sales.")
+        if beside or holidays or frequency:
+            raise FileError(
+                "A recipe names such things itself; --beside, --holidays and --freq are for a file of sales."
+            )
         chosen = read_recipe_file(recipe)
         if chosen.data is None:
             raise FileError(f"{recipe.name} has no [data] section, so there is no file to read.")
@@ -228,7 +239,7 @@ def run(
     else:
         out.mkdir(parents=True, exist_ok=True)
         typer.echo(f"reading {recipe} ...", err=True)
-        reading, chosen = _default(recipe, beside or [], out, holidays, "", "", [], "zero")
+        reading, chosen = _default(recipe, beside or [], out, holidays, frequency)
         (out / "recipe.toml").write_text(chosen.to_toml(), encoding="utf-8")
     by_hand = read_corrections(corrections, reading.panel) if corrections else None
     study = run_study(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+from datetime import date, timedelta
 from pathlib import Path
 
 import jsonschema
@@ -238,6 +239,20 @@ def test_run_writes_forecasts_accuracy_and_summary(sales: Path, tmp_path: Path) 
     np.testing.assert_allclose(by_lead["forecast"], total["forecast"], rtol=1e-12)
     measures = pl.read_csv(tmp_path / "out" / "accuracy.csv")
     assert measures.columns == ["level", "method", "lead", "measure", "value"]
+
+
+def test_dates_of_no_frequency_get_a_recipe_when_told_one(tmp_path: Path) -> None:
+    days = [date(2023, 1, 16) + timedelta(14 * i) for i in range(60)]
+    (tmp_path / "s.csv").write_text("date,sku,units\n" + "".join(f"{day},A,{i % 7}\n" for i, day in enumerate(days)))
+    assert "some 14 days apart" in tansy("recipe", tmp_path / "s.csv", ok=False).stderr
+    tansy("run", tmp_path / "s.csv", "--freq", "4W", "--out", tmp_path / "out")
+    assert 'frequency = "4W"' in (tmp_path / "out" / "recipe.toml").read_text()
+    again = ("run", tmp_path / "out" / "recipe.toml", "--out", tmp_path / "again")
+    assert "--freq are for a file" in tansy(*again, "--freq", "M", ok=False).stderr
+    tansy(*again)
+    assert (tmp_path / "again" / "forecasts.parquet").read_bytes() == (
+        tmp_path / "out" / "forecasts.parquet"
+    ).read_bytes()
 
 
 def test_a_file_is_run_without_a_recipe_and_the_recipe_it_gets_gives_the_same(sales: Path, tmp_path: Path) -> None:

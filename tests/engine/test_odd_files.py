@@ -634,6 +634,9 @@ def test_a_report_has_its_keys_from_the_row_above_when_told(tmp_path: Path) -> N
     ]
     np.testing.assert_array_equal(reading.panel.values[:, -1], [3, 6, 1, 2, 3, 9])
     assert reading.n_refused == 6  # two sums over three periods
+    rolled_up = "sku,shop,month,units\nA,x,2025-01,1\nA,y,2025-01,2\nA,,2025-01,3\nA,x,2025-02,1\n"
+    summed = read(tmp_path, rolled_up, empty_keys="as-above")
+    assert summed.panel.values.sum() == 4 and summed.n_refused == 1  # no sum is put to the row above it
     long = "month,sku,units\n2025-01,A,1\n,B,2\n2025-02,A,3\n,B,4\n"
     np.testing.assert_array_equal(read(tmp_path, long, empty_keys="as-above").panel.values, [[1, 3], [2, 4]])
 

@@ -23,7 +23,7 @@ from tansy.engine.reading.numbers import read_numbers
 from tansy.engine.reading.options import ReadOptions
 from tansy.engine.reading.roles import FURTHER_NUMBERS, TOTAL_OF_PERIODS, Guess, guess_roles
 from tansy.engine.reading.table import Table, open_table
-from tansy.engine.reading.totals import rows_named_total, series_of_sums
+from tansy.engine.reading.totals import named_total, series_of_sums
 from tansy.engine.timeline import NOUN, SEASON_LENGTH, Timeline, form_of, label, number_of, usual_frequency
 
 _MOST_CELLS = 150_000_000  # 1.2 GB
@@ -236,19 +236,19 @@ def understand(
 
 
 def _filled_down(table: pl.DataFrame, options: ReadOptions, guess: Guess) -> pl.DataFrame:
-    """Keys, what describes them, and periods: with that of the row above where they are empty and one further right is
-    not. A row in which none is stands for a sum of those above or below, and stays as it is."""
+    """Keys, what describes them, and periods: with that of the row above where they and all to their left are empty and
+    one to their right is not, as reports have it. Any other empty key stands for a sum, and stays as it is."""
     said = {options.time, *options.keys, *(options.attribute_columns or {})}
     wanted = {*guess.columns("time"), *guess.columns("key"), *guess.columns("attribute"), *said}
     order = [name for name in table.columns if name in wanted]
     filled = {name: pl.col(name).str.strip_chars() != "" for name in order}
     return table.with_columns(
-        pl.when(~filled[name] & pl.any_horizontal(filled[other] for other in order[i + 1 :]))
+        pl.when(~pl.any_horizontal(filled[left] for left in order[: i + 1]), pl.any_horizontal(*filled.values()))
         .then(pl.when(filled[name]).then(name).forward_fill())
         .otherwise(name)
         .fill_null("")
         .alias(name)
-        for i, name in enumerate(order[:-1])
+        for i, name in enumerate(order)
     )
 
 
@@ -295,18 +295,19 @@ def _totals(
     table: pl.DataFrame, options: ReadOptions, places: Places, n_periods: int, refusals: Refusals
 ) -> list[Finding]:
     """Rows with a key that says it is a total."""
-    keys = [key for key in options.keys if key in table.columns]
-    flags = rows_named_total(table, keys)
-    if not flags.any() or flags.all():
+    once = table[: table.height // n_periods]  # a wide table has its keys again for every period
+    left_out = options.totals == "leave-out"
+    remedy = "totals of other rows: " + ("left out" if left_out else "kept as series")
+    findings, flags = [], np.zeros(once.height, dtype=bool)
+    for key in options.keys:
+        if key in once.columns:
+            named = named_total(once[key]) & ~flags
+            findings += found.of_rows("total-row", remedy, key, once[key], named, places)
+            flags |= named
+    if flags.all():
         return []
-    if options.totals == "leave-out":
-        refusals.add(flags, "a total, not a series")
-    remedy = "totals of other rows: " + ("left out" if options.totals == "leave-out" else "kept as series")
-    findings, seen = [], np.zeros(len(flags) // n_periods, dtype=bool)
-    for key in keys:
-        once = rows_named_total(table[: len(seen)], [key]) & ~seen
-        findings += found.of_rows("total-row", remedy, key, table[key][: len(seen)], once, places)
-        seen |= once
+    if left_out:
+        refusals.add(np.tile(flags, n_periods), "a total, not a series")
     return findings
 
 

@@ -33,7 +33,7 @@ class ReadOptions:
     more: paths of later actuals, put to the history one after the other.
     copies: whether of rows that are the same in every column one is kept, or all. totals: whether rows that are the sum
     of others are left out. empty_keys: whether rows with an empty key or period are left out, or have that of the row
-    above where a key further right is filled, as reports have it where it stays the same.
+    above, as reports have it where it stays the same.
     gaps: what a missing row between a series' first and the last period means. duplicates: how rows for the same series
     and period are put together. negatives: "keep" as returns, "drop" the rows, or make them "positive".
     written: the frequency that rows are written in, guessed where None. frequency: that of the panel; finer rows are

@@ -37,15 +37,13 @@ def adds_up(table: pl.DataFrame, column: str, periods: list[str]) -> bool:
     return bool(seen.sum() >= 3 and (close & seen).sum() >= _ENOUGH * seen.sum() and (own[seen] != 0.0).any())
 
 
-def rows_named_total(table: pl.DataFrame, keys: list[str]) -> NDArray[np.bool_]:
-    """Rows with a key that says it is a total: of all, or of another one, as "Roses Total" is where there are Roses."""
-    found = np.zeros(table.height, dtype=bool)
-    for key in keys:
-        codes = table.select(code=pl.col(key).str.strip_chars()).unique()
-        of = codes.with_columns(pl.coalesce(pl.col("code").str.extract(_SUBTOTAL, i) for i in _PARTS).alias("of"))
-        subtotals = of.filter(pl.col("of").is_in(codes["code"].implode()))["code"]
-        found |= (table[key].str.contains(_KEY) | table[key].str.strip_chars().is_in(subtotals.implode())).to_numpy()
-    return found
+def named_total(keys: pl.Series) -> NDArray[np.bool_]:
+    """Which keys say that they are totals: of all, or of another one, as "Roses Total" where there are Roses."""
+    codes = keys.str.strip_chars()
+    distinct = codes.unique()
+    of = pl.DataFrame({"code": distinct}).select(pl.coalesce(pl.col("code").str.extract(_SUBTOTAL, i) for i in _PARTS))
+    totals = distinct.filter(distinct.str.contains(_KEY) | of.to_series().is_in(distinct.implode()).fill_null(False))
+    return codes.is_in(totals.implode()).to_numpy()
 
 
 def series_of_sums(values: NDArray[np.float64]) -> NDArray[np.int64]:
