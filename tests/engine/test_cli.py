@@ -250,9 +250,8 @@ def test_dates_of_no_frequency_get_a_recipe_when_told_one(tmp_path: Path) -> Non
     again = ("run", tmp_path / "out" / "recipe.toml", "--out", tmp_path / "again")
     assert "--freq are for a file" in tansy(*again, "--freq", "M", ok=False).stderr
     tansy(*again)
-    assert (tmp_path / "again" / "forecasts.parquet").read_bytes() == (
-        tmp_path / "out" / "forecasts.parquet"
-    ).read_bytes()
+    first, second = (tmp_path / folder / "forecasts.parquet" for folder in ("out", "again"))
+    assert first.read_bytes() == second.read_bytes()
 
 
 def test_a_file_is_run_without_a_recipe_and_the_recipe_it_gets_gives_the_same(sales: Path, tmp_path: Path) -> None:
@@ -269,7 +268,7 @@ def test_a_file_is_run_without_a_recipe_and_the_recipe_it_gets_gives_the_same(sa
     assert first.equals(again) and first.equals(third)
     assert "skus.csv" in (tmp_path / "unasked" / "recipe.toml").read_text()
     said = tansy("run", tmp_path / "own.toml", "--out", tmp_path / "fourth", *beside, ok=False).stderr
-    assert "--beside and --holidays are for a file of sales" in said
+    assert "--beside, --holidays and --freq are for a file of sales" in said
 
 
 def test_what_was_corrected_by_hand_is_a_file_of_its_own(sales: Path, tmp_path: Path) -> None:

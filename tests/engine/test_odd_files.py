@@ -641,6 +641,12 @@ def test_a_report_has_its_keys_from_the_row_above_when_told(tmp_path: Path) -> N
     np.testing.assert_array_equal(read(tmp_path, long, empty_keys="as-above").panel.values, [[1, 3], [2, 4]])
 
 
+def test_two_alike_stay_beside_their_total(tmp_path: Path) -> None:
+    """Without the total, that has no rows left, each of the two is the sum of all others."""
+    reading = read(tmp_path, "sku;2025-01;2025-02;2025-03\nA;1;2;3\nB;1;2;3\nTotal;2;4;6\n")
+    assert reading.panel.keys["sku"] == ["A", "B"] and [f.count for f in reading.findings] == [1]
+
+
 @pytest.mark.parametrize("heading", ["Total", "Summe", "all of it"])
 def test_a_column_of_totals_is_no_key(tmp_path: Path, heading: str) -> None:
     rows = "".join(f"P{i};{i};{2 * i};{5 + i};{5 + 4 * i}\n" for i in range(1, 6))

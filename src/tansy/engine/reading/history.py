@@ -157,7 +157,7 @@ def understand(
     values, has_row, twice, passed_over = scatter(
         codes[kept], clock.number[kept] - first, value[kept], n_series, last - first + 1, options.duplicates
     )
-    sums = series_of_sums(values)
+    sums = series_of_sums(values, has_row)
     if len(sums):
         key = options.keys[0]
         done = "left out" if options.totals == "leave-out" else "kept as a series"

@@ -46,9 +46,9 @@ def named_total(keys: pl.Series) -> NDArray[np.bool_]:
     return codes.is_in(totals.implode()).to_numpy()
 
 
-def series_of_sums(values: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Series [series, periods] that are the sum of all others in every period, of three or more."""
-    if len(values) < 3:
+def series_of_sums(values: NDArray[np.float64], has_row: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Series [series, periods] that are the sum of all others in every period, of three or more that have a row."""
+    if has_row.any(axis=1).sum() < 3:
         return np.empty(0, dtype=np.int64)
     known = np.nan_to_num(values)
     total = known.sum(axis=0)
